@@ -1,0 +1,176 @@
+"""The same work beside hand-written queries: times, and their ratios. Answers must be equal.
+
+`./mossy bench [MILLION_ROWS]`, 2 million by default. Machines are noisy: look at the ratios.
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+
+import duckdb
+import numpy as np
+import polars as pl
+
+from bench.data import SIMULATED, grown_csv, grown_log, simulated_csv
+from bench.shapes import LARGE, SMALL, growth
+from mossy_trail.core import replay as replaying
+from mossy_trail.core.app_map import AppMap, resolve
+from mossy_trail.core.log import EVENT, OUTCOME, Log, split
+from mossy_trail.core.run import new_run
+from mossy_trail.core.scope import Scope
+from mossy_trail.core.sessions import cut_sessions
+from mossy_trail.core.steps import Steps
+from mossy_trail.demo.load import MAP
+from mossy_trail.engine import sign_in
+from mossy_trail.engine.study import Study
+from mossy_trail.intake.app_map_file import map_of, parse_map
+from mossy_trail.intake.reader import read_files
+from mossy_trail.store.parts import parts_needed
+
+RUNS = 3
+Answer = TypeVar("Answer")
+
+
+def timed(work: Callable[[], Answer]) -> tuple[float, Answer]:
+    """The least time of a few runs, and the answer."""
+    best, answer = float("inf"), None
+    for _ in range(RUNS):
+        begun = time.perf_counter()
+        answer = work()
+        best = min(best, time.perf_counter() - begun)
+    return best, answer  # type: ignore[return-value]
+
+
+def line(what: str, ours: float, others: dict[str, float]) -> None:
+    beside = "   ".join(f"{name} {t:.3f} s (× {t / ours:.1f})" for name, t in others.items())
+    print(f"{what:32} {ours:7.3f} s   {beside}", flush=True)
+
+
+def bench_reading(times: int) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        csv = grown_csv(simulated_csv(Path(folder)), times)
+
+        def ours() -> int:
+            log = read_files([csv]).log
+            return sum(map(len, split(log, parts_needed(len(log)))))
+
+        def duck() -> int:
+            query = f"CREATE OR REPLACE TABLE t AS FROM read_csv('{csv}') ORDER BY user, time"
+            with duckdb.connect() as base:
+                base.execute(query)
+                return base.execute("SELECT count(*) FROM t").fetchone()[0]  # type: ignore[index]
+
+        (our_time, count), (duck_time, other) = timed(ours), timed(duck)
+        assert count == other
+        line("CSV read and sorted by user", our_time, {"DuckDB": duck_time})
+
+
+def bench_replay(log: Log, app_map: AppMap) -> None:
+    (part,) = split(log, 1)
+    places = resolve(app_map, part.terms["screen"], part.terms["word"], part.terms["uri"])
+    settings = replaying.Settings()
+    journey = cut_sessions(part, settings.idle)
+    runs = [new_run(part, places, app_map.history, journey) for _ in range(RUNS)]
+
+    def kernel() -> None:
+        replaying.replay_rows(runs.pop(), settings.settle, settings.doubled)
+
+    def copying() -> None:
+        for column in part.columns.values():
+            column.copy()
+
+    views = part.columns["event"] == EVENT["screen_view"]
+    frame = pl.DataFrame({n: part.columns[n][views] for n in ("user", "screen")})
+
+    def pairs() -> int:
+        shifted = frame.with_columns(pl.col("screen").shift(-1).over("user").alias("next"))
+        return shifted.group_by("screen", "next").len().height
+
+    kernel_time, whole_time = timed(kernel)[0], timed(lambda: replaying.replay(part, app_map))[0]
+    others = {"copying the columns": timed(copying)[0], "Polars, pairs of views": timed(pairs)[0]}
+    line("replay, its kernel, one core", kernel_time, others)
+    line("replay, whole, one core", whole_time, others)
+
+
+def bench_shapes() -> None:
+    print(f"replay of unkind shapes, ns a row at {SMALL:,} and at {LARGE:,} rows")
+    for name, small, large in growth():
+        print(f"{name:38} {small:5.0f}   {large:5.0f}   (× {large / small:.1f})", flush=True)
+
+
+def bench_sign_in(study: Study) -> None:
+    steps, rows = (
+        pl.concat([make(i, part) for i, part in enumerate(study.parts)])
+        for make in (step_frame, row_frame)
+    )
+
+    def ours() -> list[int]:
+        return [stage.count for stage in sign_in.measure(study, Scope()).stages]
+
+    base = duckdb.connect()
+    base.register("steps", steps.to_arrow())
+    base.register("rows", rows.to_arrow())
+    base.execute("CREATE TABLE s AS FROM steps; CREATE TABLE r AS FROM rows")
+    query = """
+        WITH met AS (SELECT journey, min(time) AS at FROM s WHERE sign_in GROUP BY 1),
+        tries AS (SELECT r.journey, min(r.time) AS at,
+                         max(r.outcome = 1) AS ok
+                  FROM r JOIN met ON r.journey = met.journey AND r.time >= met.at
+                  WHERE r.event = 20 AND r.outcome >= 0 GROUP BY 1)
+        SELECT (SELECT count(*) FROM met), (SELECT count(*) FROM tries),
+               (SELECT count(*) FROM tries WHERE ok)
+    """
+    assert (EVENT["sign_in"], OUTCOME["ok"]) == (20, 1)
+
+    def duck() -> list[int]:
+        return list(base.execute(query).fetchone() or ())
+
+    def polars() -> list[int]:
+        met = steps.lazy().filter("sign_in").group_by("journey").agg(pl.min("time").alias("at"))
+        asked = rows.lazy().filter((pl.col("event") == 20) & (pl.col("outcome") >= 0))
+        after = asked.join(met, on="journey").filter(pl.col("time") >= pl.col("at"))
+        tries = after.group_by("journey").agg((pl.col("outcome") == 1).any().alias("ok"))
+        counts = pl.collect_all([met, tries])
+        return [counts[0].height, counts[1].height, int(counts[1]["ok"].sum())]
+
+    found = [timed(ask) for ask in (ours, duck, polars)]
+    assert found[0][1] == found[1][1] == found[2][1], [answer for _, answer in found]
+    line("sign-in", found[0][0], {"DuckDB": found[1][0], "Polars": found[2][0]})
+
+
+def step_frame(number: int, part: Steps) -> pl.DataFrame:
+    return pl.DataFrame(
+        {
+            "journey": part.steps.journey.astype("int64") + (number << 32),
+            "time": part.steps.visible,
+            "sign_in": part.role == 3,
+        }
+    )
+
+
+def row_frame(number: int, part: Steps) -> pl.DataFrame:
+    journey = np.repeat(np.arange(len(part.journeys.rows)), part.journeys.rows)
+    names = ("event", "outcome", "time")
+    columns = {name: part.log.columns[name] for name in names}
+    return pl.DataFrame({"journey": journey + (number << 32), **columns})
+
+
+def main() -> None:
+    million = float(sys.argv[1]) if len(sys.argv) > 1 else 2
+    times = max(1, round(million * 1e6 / SIMULATED))
+    print(f"{times * SIMULATED:,} rows; × n: that many times our time", flush=True)
+    app_map = map_of(parse_map(MAP.read_text()))
+    bench_reading(times)
+    log = grown_log(times)
+    bench_replay(log, app_map)
+    bench_shapes()
+    bench_sign_in(Study(split(log, parts_needed(len(log))), app_map))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,37 @@
+import { Navigate, Route, Routes, useSearchParams } from "react-router";
+import { useApps } from "./api/queries";
+import { TabsProvider } from "./charts/tabs";
+import { Shell } from "./shell/Shell";
+import { Loading, Trouble } from "./shell/states";
+import { HealthView } from "./views/health/HealthView";
+import { JourneysView } from "./views/journeys/JourneysView";
+import { LogsView } from "./views/logs/LogsView";
+import { SignInView } from "./views/sign-in/SignInView";
+
+export function App() {
+  const apps = useApps();
+  const [address] = useSearchParams();
+  if (apps.isPending) {
+    return <Loading what="Opening" />;
+  }
+  if (apps.isError) {
+    return <Trouble problem={apps.error} />;
+  }
+  const app = apps.data.find((one) => one.key === address.get("app")) ?? apps.data[0];
+  if (!app) {
+    return <Trouble problem={new Error("There is no app yet. Start the server once more.")} />;
+  }
+  return (
+    <TabsProvider tabs={app.tabs}>
+      <Shell app={app} apps={apps.data}>
+        <Routes>
+          <Route path="/logs" element={<LogsView app={app} />} />
+          <Route path="/health" element={<HealthView app={app} />} />
+          <Route path="/journeys" element={<JourneysView app={app} />} />
+          <Route path="/sign-in" element={<SignInView app={app} />} />
+          <Route path="*" element={<Navigate to={{ pathname: "/logs", search: `${address}` }} />} />
+        </Routes>
+      </Shell>
+    </TabsProvider>
+  );
+}

@@ -1,0 +1,54 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type AppSummary = Schemas["AppSummary"];
+export type JobView = Schemas["JobView"];
+export type JourneySummary = Schemas["JourneySummary"];
+export type Journey = Schemas["Journey"];
+export type Step = Schemas["StepView"];
+export type StepDetail = Schemas["StepDetail"];
+export type Mapping = Schemas["MappingBody"];
+export type MappingPreview = Schemas["MappingPreview"];
+export type FieldName = MappingPreview["missing"][number];
+export type Health = Schemas["HealthView"];
+export type SignIn = Schemas["SignInView"];
+export type Unit = SignIn["unit"];
+
+export const api = createClient<paths>();
+
+/** What the server says went wrong, and what to do about it. */
+export class Problem extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+    readonly detail: string,
+  ) {
+    super(message);
+  }
+}
+
+type Answer<Data> = { data?: Data; error?: unknown; response: Response };
+
+/** The data of an answer; throws a `Problem` when there is none. */
+export async function dataOf<Data>(asked: Promise<Answer<Data>>): Promise<Data> {
+  let answer: Answer<Data>;
+  try {
+    answer = await asked;
+  } catch {
+    throw new Problem(
+      "The server does not answer.",
+      503,
+      "Is it still running? It is asked again.",
+    );
+  }
+  if (answer.error !== undefined) {
+    throw problemOf(answer.error, answer.response.status);
+  }
+  return answer.data as Data;
+}
+
+export function problemOf(body: unknown, status: number): Problem {
+  const { title, detail } = (body ?? {}) as { title?: string; detail?: string };
+  return new Problem(title ?? "The server gave no answer that can be read.", status, detail ?? "");
+}

@@ -1,0 +1,183 @@
+import {
+  keepPreviousData,
+  type QueryClient,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
+import { useEffect, useRef } from "react";
+import type { Scope } from "../scope/scope";
+import { type AppSummary, api, dataOf, type Mapping } from "./client";
+
+/** What a list of journeys is asked for, beside the scope. */
+export interface ListQuery {
+  search?: string;
+  sort: Sort;
+  measure?: string;
+  figure?: string;
+}
+
+export const SORTS = {
+  newest: "newest first",
+  oldest: "oldest first",
+  longest: "most steps first",
+  deepest: "deepest first",
+  slowest: "longest time first",
+} as const;
+export type Sort = keyof typeof SORTS;
+
+export function useApps() {
+  return useQuery({ queryKey: ["apps"], queryFn: () => dataOf(api.GET("/api/apps")) });
+}
+
+const SECONDS_BETWEEN_LOOKS = 3;
+
+/** How much is in scope. While an app sends its events by itself, all figures follow it. */
+export function useScopeCounts(app: AppSummary, scope: Scope) {
+  const queries = useQueryClient();
+  const counts = useQuery({
+    queryKey: ["scope", app.key, scope],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/scope", {
+          params: { path: { app: app.key }, query: { ...scope } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    refetchInterval: app.live && SECONDS_BETWEEN_LOOKS * 1000,
+  });
+  const version = counts.isPlaceholderData ? undefined : counts.data?.version;
+  const seen = useRef({ app: app.key, version });
+  useEffect(() => {
+    const before = seen.current;
+    if (version) {
+      seen.current = { app: app.key, version };
+    }
+    if (version && before.version && before.version !== version && before.app === app.key) {
+      queries.invalidateQueries({ queryKey: ["apps"] });
+      queries.invalidateQueries({ queryKey: ["study", app.key] });
+    }
+  }, [app.key, version, queries]);
+  return counts;
+}
+
+export function useLogs(app: string) {
+  return useQuery({
+    queryKey: ["study", app, "logs"],
+    queryFn: () => dataOf(api.GET("/api/apps/{app}/logs", { params: { path: { app } } })),
+  });
+}
+
+export function useSetAside(log: number, reason: string, limit: number) {
+  return useQuery({
+    queryKey: ["set-aside", log, reason, limit],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/logs/{log_id}/set-aside", {
+          params: { path: { log_id: log }, query: { reason, limit } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useHealth(app: string) {
+  return useQuery({
+    queryKey: ["study", app, "health"],
+    queryFn: () => dataOf(api.GET("/api/apps/{app}/health", { params: { path: { app } } })),
+  });
+}
+
+export function useHealthRows(app: string, finding: string, limit: number) {
+  return useQuery({
+    queryKey: ["study", app, "health", finding, limit],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/health/{finding}", {
+          params: { path: { app, finding }, query: { limit } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useSignIn(app: string, scope: Scope) {
+  return useQuery({
+    queryKey: ["study", app, "sign-in", scope],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/sign-in", { params: { path: { app }, query: { ...scope } } }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export const PAGE = 50;
+
+export function journeysPage(app: string, scope: Scope, list: ListQuery, page: number) {
+  return {
+    queryKey: ["study", app, "journeys", scope, list, page],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/journeys", {
+          params: {
+            path: { app },
+            query: { ...scope, ...list, offset: page * PAGE, limit: PAGE },
+          },
+        }),
+      ),
+  };
+}
+
+export function useJourney(app: string, key: string | null) {
+  return useQuery({
+    queryKey: ["study", app, "journey", key],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/journey", {
+          params: { path: { app }, query: { key: key ?? "" } },
+        }),
+      ),
+    enabled: key !== null,
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useStep(app: string, key: string, step: number) {
+  return useQuery({
+    queryKey: ["study", app, "step", key, step],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/journey/step", {
+          params: { path: { app }, query: { key, step } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** How a file will be read: by the mapping given, or by the one that the server proposes. */
+export function useMappingPreview(job: number, mapping: Mapping | null) {
+  const path = { params: { path: { job_id: job } } };
+  return useQuery({
+    queryKey: ["mapping", job, mapping],
+    queryFn: () =>
+      dataOf(
+        mapping
+          ? api.POST("/api/jobs/{job_id}/mapping/preview", { ...path, body: mapping })
+          : api.GET("/api/jobs/{job_id}/mapping", path),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** Read all anew, but for how a file will be read: that does not change, and ends when it is. */
+export function readAllAnew(queries: QueryClient) {
+  return queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "mapping" });
+}
+
+/** A change on the server, after which all that was read of the apps is read anew. */
+export function useChange<Input>(change: (input: Input) => Promise<unknown>) {
+  const queries = useQueryClient();
+  return useMutation({ mutationFn: change, onSettled: () => readAllAnew(queries) });
+}

@@ -1,0 +1,274 @@
+import type { SignIn } from "../api/client";
+import { count, duration, percent } from "../format";
+import { useWidth } from "./useWidth";
+
+type Stage = SignIn["stages"][number];
+type Loss = SignIn["losses"][number];
+
+interface Props {
+  stages: Stage[];
+  losses: Loss[];
+  stageWords: Record<string, string>;
+  lossWords: (loss: Loss) => string;
+  chosen: string | null;
+  onChoose: (figure: string) => void;
+}
+
+const HEAD = 62;
+const TALL = 150;
+const LOSS_ROW = 36;
+const GAP_SHARE = 0.62;
+
+const LOSS_COLOURS: Record<string, string> = {
+  ended: "var(--rust)",
+  back: "var(--tarn)",
+  recovery: "var(--ochre)",
+  sign_up: "var(--moss)",
+  elsewhere: "var(--stone)",
+};
+
+/** A track that narrows from stage to stage; what leaves it branches off in its true width. */
+export function FunnelTrack(props: Props) {
+  const { stages, losses, stageWords, lossWords, chosen, onChoose } = props;
+  const [box, width] = useWidth<HTMLDivElement>(800);
+  const first = Math.max(stages[0]?.count ?? 0, 1);
+  const tall = (n: number) => (n / first) * TALL;
+  const block = width / (stages.length + (stages.length - 1) * GAP_SHARE);
+  const x = (i: number) => i * block * (1 + GAP_SHARE);
+  const most = Math.max(...stages.map((s) => losses.filter((l) => l.stage === s.figure).length), 1);
+  const height = HEAD + TALL + 34 + most * LOSS_ROW;
+  const slowest = Math.max(...stages.map((stage) => stage.time_to?.third ?? 0), 1);
+  return (
+    <div ref={box}>
+      {/* biome-ignore lint/a11y/noSvgWithoutTitle: each figure in it names itself */}
+      <svg className="chart d-block" width={width} height={height}>
+        {stages.map((stage, i) => {
+          const next = stages[i + 1];
+          const own = losses.filter((loss) => loss.stage === stage.figure);
+          return (
+            <g key={stage.figure}>
+              {next && (
+                <>
+                  <rect
+                    x={x(i) + block}
+                    y={HEAD}
+                    width={x(i + 1) - x(i) - block}
+                    height={tall(next.count)}
+                    fill="var(--moss-wash)"
+                  />
+                  <TimeStrip
+                    quartiles={next.time_to}
+                    slowest={slowest}
+                    x={x(i) + block + 8}
+                    width={x(i + 1) - x(i) - block - 22}
+                  />
+                </>
+              )}
+              <Branches
+                losses={own}
+                x={x(i) + block}
+                from={HEAD + tall(next?.count ?? stage.count)}
+                tall={tall}
+                lossWords={lossWords}
+                chosen={chosen}
+                onChoose={onChoose}
+              />
+              <StageBlock
+                stage={stage}
+                first={i === 0}
+                last={!next}
+                goOn={next ? next.of_previous : null}
+                word={stageWords[stage.figure] ?? stage.figure}
+                x={x(i)}
+                width={block}
+                height={tall(stage.count)}
+                chosen={chosen === stage.figure}
+                onChoose={() => onChoose(stage.figure)}
+              />
+            </g>
+          );
+        })}
+      </svg>
+    </div>
+  );
+}
+
+function openers(onChoose: () => void) {
+  return {
+    role: "button",
+    tabIndex: 0,
+    onClick: onChoose,
+    onKeyDown: (event: React.KeyboardEvent) => {
+      if (event.key === "Enter" || event.key === " ") {
+        event.preventDefault();
+        onChoose();
+      }
+    },
+  };
+}
+
+interface BlockProps {
+  stage: Stage;
+  first: boolean;
+  last: boolean;
+  goOn: Stage["of_previous"] | null;
+  word: string;
+  x: number;
+  width: number;
+  height: number;
+  chosen: boolean;
+  onChoose: () => void;
+}
+
+function StageBlock({
+  stage,
+  first,
+  last,
+  goOn,
+  word,
+  x,
+  width,
+  height,
+  chosen,
+  onChoose,
+}: BlockProps) {
+  const share = stage.of_first;
+  const inside = height > 40 && width > 120;
+  const said = goOn && stage.count > 0 ? `${percent(goOn.count / goOn.of)} go on` : null;
+  return (
+    <g
+      {...openers(onChoose)}
+      className={`figure ${chosen ? "chosen" : ""}`}
+      data-figure={stage.figure}
+      aria-label={`${word}: ${count(stage.count)}; opens its journeys`}
+    >
+      <rect x={x} y={0} width={width} height={HEAD} fill="transparent" />
+      <text x={x} y={20} fontSize={15} fontWeight={650} className="label">
+        {word}
+      </text>
+      <text x={x} y={46} fontSize={21} fontWeight={650} data-testid={`count-${stage.figure}`}>
+        {count(stage.count)}
+      </text>
+      {!first && share.of > 0 && (
+        <text x={x + 12 + 11.5 * count(stage.count).length} y={46} fontSize={14} opacity={0.8}>
+          {percent(share.count / share.of)}
+        </text>
+      )}
+      <rect
+        x={x}
+        y={HEAD}
+        width={width}
+        height={Math.max(height, 1.5)}
+        fill="var(--moss)"
+        className="edge"
+      />
+      {inside && said && (
+        <>
+          <text x={x + 9} y={HEAD + 20} fontSize={14} style={{ fill: "var(--bs-body-bg)" }}>
+            {said}
+          </text>
+          <text x={x + 9} y={HEAD + 37} fontSize={12} style={{ fill: "var(--bs-body-bg)" }}>
+            {goOn && `95 %: ${percent(goOn.low)} to ${percent(goOn.high)}`}
+          </text>
+        </>
+      )}
+      {inside && last && share.of > 0 && (
+        <text x={x + 9} y={HEAD + 20} fontSize={12} style={{ fill: "var(--bs-body-bg)" }}>
+          {`95 %: ${percent(share.low)} to ${percent(share.high)} of all`}
+        </text>
+      )}
+    </g>
+  );
+}
+
+interface StripProps {
+  quartiles: Stage["time_to"];
+  slowest: number;
+  x: number;
+  width: number;
+}
+
+/** Half of the times lie in the box, the middle one at the stroke. */
+function TimeStrip({ quartiles, slowest, x, width }: StripProps) {
+  if (!quartiles || width < 40) {
+    return null;
+  }
+  const at = (value: number) => x + (value / slowest) * width;
+  const { first: low, median: middle, third: high } = quartiles;
+  const words = `half take ${duration(low)} to ${duration(high)}, the middle ${duration(middle)}`;
+  return (
+    <g>
+      <title>{words}</title>
+      <line x1={x} x2={x + width} y1={46} y2={46} stroke="var(--line)" strokeWidth={1.5} />
+      <rect
+        x={at(low)}
+        y={41}
+        width={Math.max(at(high) - at(low), 2)}
+        height={10}
+        fill="var(--ochre)"
+        opacity={0.4}
+      />
+      <line x1={at(middle)} x2={at(middle)} y1={38} y2={54} stroke="var(--ochre)" strokeWidth={2} />
+      <text x={at(middle)} y={33} fontSize={12} textAnchor="middle">
+        {duration(middle)}
+      </text>
+    </g>
+  );
+}
+
+interface BranchProps {
+  losses: Loss[];
+  x: number;
+  from: number;
+  tall: (n: number) => number;
+  lossWords: (loss: Loss) => string;
+  chosen: string | null;
+  onChoose: (figure: string) => void;
+}
+
+function Branches({ losses, x, from, tall, lossWords, chosen, onChoose }: BranchProps) {
+  let above = from;
+  // Innermost the last and lowest: so the bands never cross.
+  const reach = 26 + losses.reduce((sum, loss) => sum + tall(loss.share.count), 0);
+  let inner = 0;
+  return losses.map((loss, i) => {
+    const thick = Math.max(tall(loss.share.count), 1.2);
+    const start = above + thick / 2;
+    above += thick;
+    const y = HEAD + TALL + 44 + i * LOSS_ROW;
+    const bend = x + reach - inner - thick / 2 - 14;
+    inner += thick;
+    const end = x + reach + 4;
+    const radius = Math.min(10 + thick / 2, bend - x);
+    const path = `M${x - 1},${start}H${bend - radius}Q${bend},${start} ${bend},${start + radius}V${y - radius}Q${bend},${y} ${bend + radius},${y}H${Math.max(end, bend + radius + 2)}`;
+    const label = Math.max(end, bend + radius + 2) + 6;
+    const words = lossWords(loss);
+    return (
+      <g
+        key={loss.figure}
+        {...openers(() => onChoose(loss.figure))}
+        className={`figure ${chosen === loss.figure ? "chosen" : ""}`}
+        data-figure={loss.figure}
+        aria-label={`${words}: ${count(loss.share.count)}; opens its journeys`}
+      >
+        <path
+          d={path}
+          fill="none"
+          stroke={LOSS_COLOURS[loss.way] ?? "var(--stone)"}
+          strokeWidth={thick}
+          opacity={0.75}
+        />
+        <rect x={label - 4} y={y - 16} width={190} height={34} fill="transparent" />
+        <text x={label} y={y - 2} fontSize={13.5} className="label">
+          {words}
+        </text>
+        <text x={label} y={y + 14} fontSize={13}>
+          <tspan fontWeight={650}>{count(loss.share.count)}</tspan>
+          <tspan dx={6} opacity={0.8}>
+            {percent(loss.share.count / loss.share.of)}
+          </tspan>
+        </text>
+      </g>
+    );
+  });
+}

@@ -1,0 +1,164 @@
+import { useState } from "react";
+import { Button, Dropdown, Form } from "react-bootstrap";
+import { useNavigate } from "react-router";
+import { type AppSummary, api, dataOf } from "../api/client";
+import { useChange, useScopeCounts } from "../api/queries";
+import { count, date, days, isoDay } from "../format";
+import { type Scope, scopeSearch, useAddress, useScope } from "./scope";
+
+interface Props {
+  app: AppSummary;
+  apps: AppSummary[];
+}
+
+export function ScopeBar({ app, apps }: Props) {
+  const scope = useScope();
+  const counts = useScopeCounts(app, scope);
+  return (
+    <header className="scope-bar">
+      <AppChoice app={app} apps={apps} />
+      <DateChoice app={app} scope={scope} />
+      <UnitChoice scope={scope} />
+      <span className="remain" aria-live="polite">
+        {counts.data &&
+          `${count(counts.data.journeys, "journey")} · ${count(counts.data.users, "user")}`}
+      </span>
+    </header>
+  );
+}
+
+function AppChoice({ app, apps }: Props) {
+  const [address] = useAddress();
+  const navigate = useNavigate();
+  const [name, setName] = useState("");
+  const [open, setOpen] = useState(false);
+  const create = useChange(async (called: string) => {
+    const made = await dataOf(api.POST("/api/apps", { body: { name: called } }));
+    setName("");
+    setOpen(false);
+    navigate({ pathname: "/logs", search: `?app=${made.key}` });
+  });
+  return (
+    <Dropdown show={open} onToggle={setOpen}>
+      <Dropdown.Toggle as="button" className="quiet fw-semibold" id="app-choice">
+        {app.name}
+      </Dropdown.Toggle>
+      <Dropdown.Menu>
+        {apps.map((one) => (
+          <Dropdown.Item
+            key={one.key}
+            active={one.key === app.key}
+            className="clip"
+            style={{ maxWidth: "24rem" }}
+            onClick={() => {
+              const next = new URLSearchParams(scopeSearch(address));
+              next.set("app", one.key);
+              next.delete("since");
+              next.delete("until");
+              navigate({ search: `?${next}` });
+            }}
+          >
+            {one.name} <span className="small-text opacity-75">{count(one.rows, "row")}</span>
+          </Dropdown.Item>
+        ))}
+        <Dropdown.Divider />
+        <Form
+          className="px-3 py-1 d-flex gap-2"
+          onSubmit={(event) => {
+            event.preventDefault();
+            if (name.trim()) {
+              create.mutate(name);
+            }
+          }}
+        >
+          <Form.Control
+            size="sm"
+            placeholder="Name of another app"
+            aria-label="Name of another app"
+            maxLength={200}
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+            onKeyDown={(event) => event.stopPropagation()}
+          />
+          <Button size="sm" type="submit" disabled={!name.trim() || create.isPending}>
+            Add
+          </Button>
+        </Form>
+      </Dropdown.Menu>
+    </Dropdown>
+  );
+}
+
+function DateChoice({ app, scope }: { app: AppSummary; scope: Scope }) {
+  const [, change] = useAddress();
+  if (app.first === null || app.last === null) {
+    return <span className="soft px-2">no dates yet</span>;
+  }
+  const first = scope.since ?? isoDay(app.first);
+  const last = scope.until ?? isoDay(app.last);
+  const weeks = [7, 14].map((length) => {
+    const since = isoDay((app.last ?? 0) - (length - 1) * 86_400_000);
+    return { since, words: `last ${length} days` };
+  });
+  return (
+    <Dropdown>
+      <Dropdown.Toggle as="button" className="quiet" id="date-choice">
+        {days(Date.parse(first), Date.parse(last))}
+      </Dropdown.Toggle>
+      <Dropdown.Menu className="px-3">
+        <div className="d-flex gap-2 mb-2">
+          <Form.Control
+            size="sm"
+            type="date"
+            aria-label="First day"
+            value={first}
+            max={last}
+            onChange={(event) => event.target.value && change({ since: event.target.value })}
+          />
+          <Form.Control
+            size="sm"
+            type="date"
+            aria-label="Last day"
+            value={last}
+            min={first}
+            onChange={(event) => event.target.value && change({ until: event.target.value })}
+          />
+        </div>
+        {weeks.map((week) => (
+          <Dropdown.Item
+            key={week.words}
+            onClick={() => change({ since: week.since, until: null })}
+          >
+            {week.words}
+          </Dropdown.Item>
+        ))}
+        <Dropdown.Item onClick={() => change({ since: null, until: null })}>
+          all, {date(app.first)} – {date(app.last)}
+        </Dropdown.Item>
+        <div className="small-text soft pt-1">Journeys that begin on these days, in UTC</div>
+      </Dropdown.Menu>
+    </Dropdown>
+  );
+}
+
+function UnitChoice({ scope }: { scope: Scope }) {
+  const [, change] = useAddress();
+  return (
+    <Dropdown>
+      <Dropdown.Toggle as="button" className="quiet" id="unit-choice">
+        count <span className="fw-semibold">{scope.unit}</span>
+      </Dropdown.Toggle>
+      <Dropdown.Menu>
+        {(["sessions", "users"] as const).map((unit) => (
+          <Dropdown.Item
+            key={unit}
+            active={unit === scope.unit}
+            onClick={() => change({ unit: unit === "sessions" ? null : unit, figure: null })}
+          >
+            {unit}
+          </Dropdown.Item>
+        ))}
+      </Dropdown.Menu>
+    </Dropdown>
+  );
+}

@@ -1,0 +1,63 @@
+import { useCallback, useMemo } from "react";
+import { useSearchParams } from "react-router";
+import type { Unit } from "../api/client";
+
+/** Which journeys every view is asked about: days in UTC, both included, and what is counted. */
+export interface Scope {
+  since?: string;
+  until?: string;
+  unit: Unit;
+}
+
+const SCOPE_KEYS = ["app", "since", "until", "unit"];
+const DAY = /^\d{4}-\d\d-\d\d$/;
+
+export function useScope(): Scope {
+  const [address] = useSearchParams();
+  const since = address.get("since") ?? "";
+  const until = address.get("until") ?? "";
+  const unit = address.get("unit") === "users" ? "users" : "sessions";
+  return useMemo(
+    () => ({
+      ...(DAY.test(since) && { since }),
+      ...(DAY.test(until) && { until }),
+      unit,
+    }),
+    [since, until, unit],
+  );
+}
+
+/** Read and change parts of the address. A part set to null or "" is taken out. */
+export function useAddress() {
+  const [address, setAddress] = useSearchParams();
+  const change = useCallback(
+    (parts: Record<string, string | number | null>, replace = true) => {
+      setAddress(
+        (old) => {
+          const next = new URLSearchParams(old);
+          for (const [key, value] of Object.entries(parts)) {
+            if (value === null || value === "") {
+              next.delete(key);
+            } else {
+              next.set(key, String(value));
+            }
+          }
+          return next;
+        },
+        { replace },
+      );
+    },
+    [setAddress],
+  );
+  return [address, change] as const;
+}
+
+/** The search part of a link to another view: the scope goes along, the rest is as given. */
+export function scopeSearch(address: URLSearchParams, more: Record<string, string> = {}): string {
+  const kept = SCOPE_KEYS.flatMap((key) => {
+    const value = address.get(key);
+    return value ? [[key, value]] : [];
+  });
+  const search = new URLSearchParams([...kept, ...Object.entries(more)]);
+  return search.size ? `?${search}` : "";
+}

@@ -1,0 +1,129 @@
+import { useQueries } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useMemo, useRef } from "react";
+import { Spinner } from "react-bootstrap";
+import type { JourneySummary } from "../api/client";
+import { journeysPage, type ListQuery, PAGE } from "../api/queries";
+import { MiniProfile } from "../charts/MiniProfile";
+import { count, date, duration, EXIT_WORDS, short, time, words } from "../format";
+import type { Scope } from "../scope/scope";
+import { Trouble } from "./states";
+
+interface Props {
+  app: string;
+  scope: Scope;
+  list: ListQuery;
+  total: number;
+  chosen: string | null;
+  onChoose: (journey: JourneySummary) => void;
+  /** The journeys around the chosen one are found here by key, for the next and the last. */
+  onNeighbours?: (around: { before?: JourneySummary; after?: JourneySummary }) => void;
+  narrow?: boolean;
+}
+
+const ROW = 48;
+
+/** A list of any length: only what is on the screen is drawn, and read from the server. */
+export function JourneyList(props: Props) {
+  const { app, scope, list, total, chosen, onChoose, onNeighbours, narrow } = props;
+  const box = useRef<HTMLDivElement>(null);
+  const rows = useVirtualizer({
+    count: total,
+    getScrollElement: () => box.current,
+    estimateSize: () => ROW,
+    overscan: 6,
+  });
+  const shown = rows.getVirtualItems();
+  const pages = useMemo(() => {
+    const first = Math.floor((shown[0]?.index ?? 0) / PAGE);
+    const last = Math.floor((shown.at(-1)?.index ?? 0) / PAGE);
+    return Array.from({ length: last - first + 1 }, (_, i) => first + i);
+  }, [shown]);
+  const answers = useQueries({
+    queries: pages.map((page) => journeysPage(app, scope, list, page)),
+  });
+  const loaded = new Map<number, JourneySummary>();
+  for (const [i, answer] of answers.entries()) {
+    for (const [j, journey] of (answer.data?.journeys ?? []).entries()) {
+      loaded.set((pages[i] ?? 0) * PAGE + j, journey);
+    }
+  }
+  const position = [...loaded].find(([, journey]) => journey.key === chosen)?.[0];
+  const before = position === undefined ? undefined : loaded.get(position - 1);
+  const after = position === undefined ? loaded.get(0) : loaded.get(position + 1);
+
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the keys stand for the journeys
+  useEffect(() => {
+    onNeighbours?.({ before, after });
+  }, [before?.key, after?.key, onNeighbours]);
+
+  // biome-ignore lint/correctness/useExhaustiveDependencies: scroll only when the choice moves
+  useEffect(() => {
+    if (position !== undefined) {
+      rows.scrollToIndex(position, { align: "auto" });
+    }
+  }, [position, chosen]);
+
+  const broken = answers.find((answer) => answer.error)?.error;
+  if (broken) {
+    return <Trouble problem={broken} />;
+  }
+  return (
+    <div className="journeys-list" ref={box}>
+      <div style={{ height: rows.getTotalSize() }}>
+        {shown.map((row) => {
+          const journey = loaded.get(row.index);
+          const place = { top: row.start, height: ROW };
+          return journey ? (
+            <button
+              type="button"
+              key={row.key}
+              className={`journey ${journey.key === chosen ? "chosen" : ""}`}
+              aria-current={journey.key === chosen}
+              style={place}
+              onClick={() => onChoose(journey)}
+            >
+              <JourneyWords journey={journey} />
+              <MiniProfile
+                depths={journey.depths}
+                grounds={journey.grounds}
+                width={narrow ? 84 : 112}
+                height={30}
+              />
+            </button>
+          ) : (
+            <div key={row.key} className="journey soft" style={place}>
+              <Spinner size="sm" />
+            </div>
+          );
+        })}
+      </div>
+    </div>
+  );
+}
+
+function JourneyWords({ journey }: { journey: JourneySummary }) {
+  const marks = journey.marks.filter((mark) => mark !== "bounce");
+  const title = `${journey.user} · ${EXIT_WORDS[journey.exit]}${
+    marks.length ? ` · ${marks.map(words).join(", ")}` : ""
+  }`;
+  return (
+    <span title={title}>
+      <span className="d-block clip">
+        <span className="fw-semibold">{short(journey.user, 40)}</span>{" "}
+        <span className="soft small-text">
+          {date(journey.start)} {time(journey.start)}
+        </span>
+      </span>
+      <span className="d-block clip small-text soft">
+        {count(journey.steps, "step")} · {duration(journey.duration)}
+        {marks.length > 0 && (
+          <>
+            {" · "}
+            <span className="mark-word">{marks.map(words).join(", ")}</span>
+          </>
+        )}
+      </span>
+    </span>
+  );
+}

@@ -1,0 +1,38 @@
+import { Modal, Table } from "react-bootstrap";
+
+const KEYS = [
+  ["g then l, h, j, s", "go to Logs, Health, Journeys, Sign-in"],
+  ["← →", "walk a journey step by step; Home and End for its ends"],
+  ["↑ ↓", "the next journey in the list"],
+  ["t", "draw the journey by steps or by time"],
+  ["/", "search journeys"],
+  ["Tab, Enter", "go to a figure, and open its journeys"],
+  ["Esc", "close the evidence"],
+  ["?", "this list"],
+] as const;
+
+export function KeyHelp({ show, onHide }: { show: boolean; onHide: () => void }) {
+  return (
+    <Modal show={show} onHide={onHide} aria-labelledby="keys-title">
+      <Modal.Header closeButton>
+        <Modal.Title as="h2" id="keys-title">
+          Keys
+        </Modal.Title>
+      </Modal.Header>
+      <Modal.Body>
+        <Table size="sm" borderless className="mb-0">
+          <tbody>
+            {KEYS.map(([keys, does]) => (
+              <tr key={keys}>
+                <td className="text-nowrap">
+                  <kbd>{keys}</kbd>
+                </td>
+                <td>{does}</td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      </Modal.Body>
+    </Modal>
+  );
+}

@@ -1,0 +1,32 @@
+import type { ReactNode } from "react";
+import { Alert, Spinner } from "react-bootstrap";
+import { Problem } from "../api/client";
+
+export function Loading({ what = "Counting" }: { what?: string }) {
+  return (
+    <div className="p-4 soft" role="status">
+      <Spinner size="sm" className="me-2" />
+      {what}…
+    </div>
+  );
+}
+
+export function Trouble({ problem }: { problem: Error }) {
+  return (
+    <Alert variant="danger" className="m-3" style={{ maxWidth: "46rem" }}>
+      <strong>{problem.message}</strong>
+      {problem instanceof Problem && problem.detail && <div>{problem.detail}</div>}
+    </Alert>
+  );
+}
+
+export function Empty({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <div className="view-body">
+      <h1>{title}</h1>
+      <div className="soft mt-2" style={{ maxWidth: "44rem" }}>
+        {children}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,66 @@
+interface Words {
+  /** After a number of rows: "1 row …", "12 rows …". */
+  what: string;
+  /** What it does to the figures. */
+  effect: string;
+}
+
+export const FINDINGS = {
+  lost_before: {
+    what: "said to come from another screen than the one before",
+    effect: "Rows were lost there. The replay goes on from the screen that is told.",
+  },
+  clock_back: {
+    what: "of a clock that was set back by ten minutes or more",
+    effect: "They stand at the time that they tell, so a journey may have steps in a wrong order.",
+  },
+  clock_ahead: {
+    what: "in the future",
+    effect: "Their journeys stand on days that have not come. The log's end is told without them.",
+  },
+  clock_unset: {
+    what: "from before 2000, of a clock that was never set",
+    effect: "Their journeys stand on those days. Dates in the bar at the top leave them out.",
+  },
+  unknown_screen: {
+    what: "of screens that the map does not name",
+    effect: "Each such name is taken as a screen of its own, in no tab.",
+  },
+  landed_elsewhere: {
+    what: "whose move does not fit the stack",
+    effect: "The screen is believed, the move is not; the stack goes on from there.",
+  },
+  out_of_order: {
+    what: "that came after later rows of the same user",
+    effect: "They are put where they belong by their time. No figure suffers.",
+  },
+  doubled: {
+    what: "of views doubled at once, or after the screen was rebuilt",
+    effect: "They are merged: no visit is counted twice.",
+  },
+  resent: {
+    what: "sent again, the same in every column",
+    effect: "They are merged: no step is counted twice.",
+  },
+  repeated: {
+    what: "that showed the visible screen once more",
+    effect: "They are merged, and counted as repeats of their step.",
+  },
+  inferred: {
+    what: "of views whose move was worked out, as the log reports none",
+    effect: "Their steps are hollow in a journey's profile.",
+  },
+  no_session: {
+    what: "without a session",
+    effect: "There a session ends when the user rests for 30 minutes.",
+  },
+  unknown_event: {
+    what: "of an event that is no word of ours",
+    effect: "They make no step. They are kept as marks on the step that was visible.",
+  },
+} satisfies Record<string, Words>;
+
+export type Finding = keyof typeof FINDINGS;
+export const ORDER = Object.keys(FINDINGS) as Finding[];
+/** Findings that an analyst would want to hear of first. */
+export const GRAVE: Finding[] = ORDER.slice(0, 6);

@@ -1,0 +1,178 @@
+import type { AppSummary, SignIn } from "../../api/client";
+import { useSignIn } from "../../api/queries";
+import { FunnelTrack } from "../../charts/FunnelTrack";
+import { count, duration, percent } from "../../format";
+import { useAddress, useScope } from "../../scope/scope";
+import { Evidence } from "../../shell/Evidence";
+import { Empty, Loading, Trouble } from "../../shell/states";
+import { figureWords, LOSS_WORDS, STAGE_WORDS } from "./words";
+
+export function SignInView({ app }: { app: AppSummary }) {
+  const scope = useScope();
+  const [address, change] = useAddress();
+  const answer = useSignIn(app.key, scope);
+  const figure = address.get("figure");
+  if (answer.isPending) {
+    return <Loading />;
+  }
+  if (answer.isError) {
+    return <Trouble problem={answer.error} />;
+  }
+  const found = answer.data;
+  if (!app.logs) {
+    return (
+      <Empty title="There is no log of this app yet.">
+        Bring one in under Logs; then this page shows how many met sign-in, tried, and got in.
+      </Empty>
+    );
+  }
+  if (!found.has_screen) {
+    return (
+      <Empty title="No screen is known to be a sign-in screen.">
+        Give at least one screen the role <code>sign_in</code> in the app map, and bring the map in
+        under Logs. The {count(found.all, "journey")} in scope can be walked meanwhile.
+      </Empty>
+    );
+  }
+  const met = found.stages[0]?.count ?? 0;
+  const choose = (chosen: string) => change({ figure: chosen === figure ? null : chosen });
+  return (
+    <>
+      <div className="view-body">
+        <h1>{sentence(found)}</h1>
+        <p className="soft small-text mb-3">
+          {found.restored > 0 && (
+            <>
+              <FigureButton
+                figure="restored"
+                chosen={figure}
+                onChoose={choose}
+                words={count(found.restored)}
+              />{" "}
+              further {unitWord(found, found.restored)} were signed in from the start and are not
+              counted here.
+            </>
+          )}
+          {found.small && met > 0 && " Fewer than 30: too few for the shares to tell much."}
+        </p>
+        {met > 0 && (
+          <>
+            <FunnelTrack
+              stages={found.stages}
+              losses={found.losses}
+              stageWords={STAGE_WORDS}
+              lossWords={(loss) => LOSS_WORDS[loss.way] ?? loss.way}
+              chosen={figure}
+              onChoose={choose}
+            />
+            <StageTable found={found} figure={figure} onChoose={choose} />
+          </>
+        )}
+      </div>
+      {figure && (
+        <Evidence
+          app={app.key}
+          scope={scope}
+          measure="sign-in"
+          figure={figure}
+          words={figureWords(figure)}
+        />
+      )}
+    </>
+  );
+}
+
+function unitWord(found: SignIn, n: number): string {
+  const one = found.unit === "users" ? "user" : "session";
+  return n === 1 ? one : `${one}s`;
+}
+
+function sentence(found: SignIn): string {
+  const [met, tried, into] = found.stages;
+  if (!met?.count || !tried || !into) {
+    return `None of ${count(found.all)} ${unitWord(found, found.all)} met sign-in.`;
+  }
+  const biggest = [...found.losses].sort((a, b) => b.share.count - a.share.count)[0];
+  const middle = into.time_to
+    ? ` From the first try to getting in, the middle time is ${duration(into.time_to.median)}.`
+    : "";
+  const lost = biggest
+    ? ` Most of the others ${LOSS_WORDS[biggest.way]} ${
+        biggest.stage === "met" ? "before a try" : "after a try"
+      }.`
+    : "";
+  const share = percent(into.count / met.count);
+  return `Of ${count(met.count)} ${unitWord(found, met.count)} that met sign-in, ${share} got in.${lost}${middle}`;
+}
+
+interface TableProps {
+  found: SignIn;
+  figure: string | null;
+  onChoose: (figure: string) => void;
+}
+
+function StageTable({ found, figure, onChoose }: TableProps) {
+  return (
+    <table className="table table-sm plain mt-3">
+      <thead>
+        <tr>
+          <th>stage</th>
+          <th className="n">{found.unit}</th>
+          <th className="n">of those that met it</th>
+          <th>95 %</th>
+          <th className="n">of the stage before</th>
+          <th className="n">middle time to it</th>
+          <th className="n">half within</th>
+        </tr>
+      </thead>
+      <tbody>
+        {found.stages.map((stage, i) => (
+          <tr key={stage.figure}>
+            <td>{STAGE_WORDS[stage.figure]}</td>
+            <td className="n">
+              <FigureButton
+                figure={stage.figure}
+                chosen={figure}
+                onChoose={onChoose}
+                words={count(stage.count)}
+              />
+            </td>
+            <td className="n">{i > 0 && percent(stage.of_first.count / stage.of_first.of)}</td>
+            <td className="soft">
+              {i > 0 && `${percent(stage.of_first.low)} – ${percent(stage.of_first.high)}`}
+            </td>
+            <td className="n">
+              {i > 0 &&
+                stage.of_previous.of > 0 &&
+                percent(stage.of_previous.count / stage.of_previous.of)}
+            </td>
+            <td className="n">{stage.time_to && duration(stage.time_to.median)}</td>
+            <td className="n soft">
+              {stage.time_to &&
+                `${duration(stage.time_to.first)} – ${duration(stage.time_to.third)}`}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+interface ButtonProps {
+  figure: string;
+  chosen: string | null;
+  onChoose: (figure: string) => void;
+  words: string;
+}
+
+function FigureButton({ figure, chosen, onChoose, words }: ButtonProps) {
+  return (
+    <button
+      type="button"
+      className={`figure-button ${figure === chosen ? "chosen" : ""}`}
+      onClick={() => onChoose(figure)}
+    >
+      {words}
+    </button>
+  );
+}

@@ -1,0 +1,293 @@
+"""The command line: the server, and the same figures without one."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import sys
+from collections import Counter
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from enum import StrEnum
+from pathlib import Path
+from threading import Thread
+from typing import Annotated, Any
+
+import typer
+import uvicorn
+from rich.console import Console
+from rich.progress import Progress as Bar
+
+from mossy_trail.core.app_map import AppMap
+from mossy_trail.core.log import split
+from mossy_trail.core.scope import Scope
+from mossy_trail.demo.load import load_if_empty
+from mossy_trail.demo.noise import write_noisy
+from mossy_trail.demo.simulator import simulate, write
+from mossy_trail.engine import history as history_rules
+from mossy_trail.engine import sign_in
+from mossy_trail.engine.export import FORMS, write_steps
+from mossy_trail.engine.health import measure as health_of
+from mossy_trail.engine.study import Study
+from mossy_trail.intake.app_map_file import map_of, parse_map
+from mossy_trail.intake.errors import UnusableFile, UnusableMap
+from mossy_trail.intake.reader import LogFile, Progress, Reading, Watcher, read_log
+from mossy_trail.store.cluster import Cluster, ClusterError, free_port
+from mossy_trail.store.database import connect, migrate
+from mossy_trail.store.parts import parts_needed
+from mossy_trail.warm import warm
+from mossy_trail.web.app import create_app
+from mossy_trail.web.context import new_context
+
+PORT = 8750
+
+cli = typer.Typer(
+    add_completion=False,
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    help="Rebuilds what people went through in an app, from its log of screens and moves.",
+)
+say = Console(stderr=True, highlight=False)
+
+LogFiles = Annotated[
+    list[Path],
+    typer.Argument(help="Log files: CSV, JSON, Parquet or XES.", exists=True, dir_okay=False),
+]
+MapFile = Annotated[
+    Path | None, typer.Option("--map", help="App map: YAML or JSON.", exists=True, dir_okay=False)
+]
+
+
+@contextmanager
+def _plain_errors() -> Iterator[None]:
+    try:
+        yield
+    except (UnusableFile, UnusableMap, ClusterError) as error:
+        say.print(str(error), style="red", markup=False, soft_wrap=True)
+        raise typer.Exit(1) from None
+
+
+@cli.command()
+def up(
+    fresh: Annotated[bool, typer.Option(help="Start over with an empty store.")] = False,
+    data: Annotated[Path, typer.Option(envvar="MOSSY_DATA", hidden=True)] = Path(".data"),
+    port: Annotated[int, typer.Option(help="Another is taken if it is not free.")] = PORT,
+) -> None:
+    """Start everything, and serve the pages until Ctrl-C."""
+    signal.signal(signal.SIGTERM, signal.getsignal(signal.SIGINT))
+    with _plain_errors(), _database(data, fresh) as url:
+        engine = connect(url)
+        migrate(engine)
+        context = new_context(engine, data)
+        if load_if_empty(context.importer):
+            say.print("Loading the demo: Skerry Crossings, a made-up ferry app.")
+        serve_on = free_port(port)
+        say.print(f"Mossy Trail is at [bold]http://127.0.0.1:{serve_on}[/bold] · Ctrl-C stops it")
+        config = uvicorn.Config(
+            create_app(context),
+            port=serve_on,
+            log_level="warning",
+            timeout_graceful_shutdown=2,
+        )
+        Thread(target=warm, daemon=True).start()
+        _serve(uvicorn.Server(config))
+        engine.dispose()
+
+
+def _serve(server: uvicorn.Server) -> None:
+    try:
+        server.run()
+    except KeyboardInterrupt:
+        say.print("Stopped.")
+
+
+@contextmanager
+def _database(data: Path, fresh: bool) -> Iterator[str]:
+    """The URL of one's own server, or of a private cluster that lives as long as this does."""
+    own = os.environ.get("DATABASE_URL")
+    cluster = Cluster(data / "postgres")
+    if fresh:
+        shutil.rmtree(data / "parts", ignore_errors=True)
+        shutil.rmtree(data / "uploads", ignore_errors=True)
+        cluster.remove()
+    if own:
+        yield own
+        return
+    url = cluster.start()
+    cluster.keep_up()
+    try:
+        yield url
+    finally:
+        cluster.stop()
+
+
+@cli.command("demo-log")
+def demo_log(
+    out: Annotated[Path, typer.Option(help="Folder to write to.")],
+    rows: Annotated[int, typer.Option(help="Rows at the least.", min=1)] = 300_000,
+    seed: Annotated[int, typer.Option(help="The same seed gives the same log.")] = 1,
+) -> None:
+    """Write a simulated log of Skerry Crossings, and the truth of every step.
+
+    Beside the clean log stands the same one with noise, and what of which kind there is.
+    """
+    demo = simulate(rows, seed)
+    for path in [*write(demo, out), *write_noisy(demo, out, seed)]:
+        say.print(f"{path}  {path.stat().st_size:,} bytes", soft_wrap=True)
+
+
+@cli.command()
+def replay(
+    logs: LogFiles,
+    out: Annotated[Path, typer.Option(help="File for the steps: .parquet, .csv, .jsonl or .xes.")],
+    map_file: MapFile = None,
+) -> None:
+    """Replay logs, and write every step."""
+    if out.suffix[1:] not in FORMS:
+        endings = ", ".join(f".{form}" for form in FORMS)
+        raise typer.BadParameter(f"{out} must end in {endings}", param_hint="--out")
+    with _plain_errors():
+        study = _study(logs, map_file)
+        say.print(f"{write_steps(study, out):,} steps in {out}", soft_wrap=True)
+
+
+class Measure(StrEnum):
+    SIGN_IN = "sign-in"
+
+
+MEASURES: dict[Measure, Callable[[Study, Scope], dict[str, Any]]] = {
+    Measure.SIGN_IN: lambda study, scope: sign_in.measure(study, scope).as_dict()
+}
+
+
+class UnitName(StrEnum):
+    SESSIONS = "sessions"
+    USERS = "users"
+
+
+@cli.command()
+def measure(
+    what: Annotated[Measure, typer.Argument(help="Which measure.")],
+    logs: LogFiles,
+    map_file: MapFile = None,
+    unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
+    as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
+) -> None:
+    """Print the figures that the page shows."""
+    with _plain_errors():
+        study = _study(logs, map_file)
+    figures = MEASURES[what](study, Scope(unit=unit.value))
+    if as_json:
+        typer.echo(json.dumps(figures, indent=2))
+    else:
+        _print_stages(figures)
+
+
+def _print_stages(figures: dict[str, Any]) -> None:
+    for stage in figures["stages"]:
+        share = stage["of_first"]
+        low, high = share["low"], share["high"]
+        part = (
+            f"{share['count'] / share['of']:.1%} ({low:.1%} to {high:.1%})" if share["of"] else ""
+        )
+        typer.echo(f"{stage['figure']:>6}  {stage['count']:>9,}  {part}")
+        for loss in figures["losses"]:
+            if loss["stage"] == stage["figure"]:
+                typer.echo(f"          {loss['share']['count']:>9,}  then {loss['way']}")
+
+
+@cli.command()
+def health(
+    logs: LogFiles,
+    map_file: MapFile = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
+) -> None:
+    """Print what became of every row, and what about the rows is odd."""
+    with _plain_errors():
+        app_map, reading = _map(map_file), _read(logs)
+    found = health_of(_replayed(reading, app_map))
+    found["set_aside"] = Counter(row.reason for row in reading.set_aside)
+    if as_json:
+        typer.echo(json.dumps(found, indent=2))
+        return
+    typer.echo(f"{reading.rows_read:>11,}  rows read")
+    for group in ("fates", "set_aside", "findings"):
+        typer.echo(group.replace("_", " "))
+        for name, count in found[group].items():
+            typer.echo(f"{count:>11,}  {name.replace('_', ' ')}")
+
+
+@cli.command()
+def history(
+    logs: LogFiles,
+    map_file: MapFile = None,
+    by: Annotated[str, typer.Option(help="A property, to find them for each value too.")] = "",
+    as_json: Annotated[bool, typer.Option("--json", help="The fits as JSON.")] = False,
+) -> None:
+    """Find how the app's back stack behaves: the rules that fit its reported moves best.
+
+    Each line has a rule, its setting, and how many moves land elsewhere under it and the others.
+    """
+    with _plain_errors():
+        study = _study(logs, map_file)
+    found = history_rules.rules(study, by)
+    if as_json:
+        typer.echo(json.dumps(found, indent=2))
+        return
+    for value, of_value in found.items():
+        typer.echo(f"{by} {value}" if value else f"{of_value['moves']:,} moves reported")
+        typer.echo("\n".join(_described(study.app_map, of_value)))
+
+
+def _described(app_map: AppMap, found: dict[str, Any]) -> list[str]:
+    """Lines for a person: each rule's setting, and how many moves do not fit it or the others."""
+    lines = []
+    for rule, setting in found["history"].items():
+        fits = {fit["setting"]: fit["misfits"] for fit in found["fits"] if fit["rule"] == rule}
+        others = ", ".join(f"{word} {n:,}" for word, n in fits.items() if word != setting)
+        notes = [] if found["told"][rule] else ["the log cannot tell"]
+        if app_map.history[rule] != setting:
+            notes.append(f"the map says {app_map.history[rule]}")
+        note = f"  ({', '.join(notes)})" if notes else ""
+        lines.append(f"{rule:>10}  {setting:<13}{fits[setting]:>9,}   {others}{note}")
+    return lines
+
+
+def _study(logs: list[Path], map_file: Path | None) -> Study:
+    app_map, reading = _map(map_file), _read(logs)
+    if reading.set_aside:
+        say.print(f"{len(reading.set_aside):,} of {reading.rows_read:,} rows were set aside.")
+    return _replayed(reading, app_map)
+
+
+def _map(map_file: Path | None) -> AppMap:
+    return map_of(parse_map(map_file.read_bytes())) if map_file else AppMap.from_dict({})
+
+
+def _replayed(reading: Reading, app_map: AppMap) -> Study:
+    return Study(split(reading.log, parts_needed(len(reading.log))), app_map)
+
+
+def _read(logs: list[Path]) -> Reading:
+    with Bar(console=say, transient=True) as bar:
+        return read_log([LogFile(path, str(path)) for path in logs], lambda _: None, _Shown(bar))
+
+
+class _Shown(Watcher):
+    """Shows how far a reading is."""
+
+    def __init__(self, bar: Bar) -> None:
+        self._bar, self._task = bar, bar.add_task("reading")
+
+    def on_progress(self, progress: Progress) -> None:
+        self._bar.update(self._task, completed=progress.bytes_read, total=progress.bytes_total)
+
+
+def main() -> None:
+    sys.exit(cli())
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,236 @@
+"""The app map: what is known of the app under study, and the resolving of logged names by it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.log import NONE
+
+ROLES = (
+    "content",
+    "splash",
+    "onboarding",
+    "sign_in",
+    "sign_up",
+    "recovery",
+    "sheet",
+    "menu",
+    "error",
+    "not_found",
+)
+ROLE = {word: code for code, word in enumerate(ROLES)}
+OUTSIDE_ROLES = ("splash", "onboarding", "sign_in", "sign_up", "recovery")
+
+SEVERAL = -2
+"""The home tab of a screen that lives in several tabs: whichever it was opened from."""
+
+HISTORY = {
+    "tabs": ("keep", "reset", "shared"),
+    "root_back": ("exit", "first_tab", "previous_tab"),
+    "reselect": ("stay", "to_root"),
+    "link_cold": ("parents", "alone"),
+    "link_warm": ("over", "parents", "alone"),
+    "restart": ("fresh", "restore"),
+    "outside": ("cleared", "kept"),
+}
+"""The history rules, each with its settings; the first is the default."""
+
+
+class MapError(ValueError):
+    """An app map that cannot be used. `where` is the key at fault, dotted."""
+
+    def __init__(self, where: str, message: str) -> None:
+        super().__init__(f"{where}: {message}" if where else message)
+        self.where = where
+
+
+@dataclass(frozen=True)
+class Screen:
+    name: str
+    role: str = "content"
+    tabs: tuple[str, ...] = ()
+    aliases: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Tab:
+    name: str
+    root: str
+
+
+@dataclass(frozen=True)
+class Link:
+    """A deep link: an RFC 6570 level 1 template, and the screen it is meant to open."""
+
+    pattern: str
+    screen: str
+    placeholders: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Per variable, values that stand for one that was never filled in."""
+
+    def matcher(self) -> re.Pattern[str]:
+        literal_or_variable = re.split(r"(\{\w+\})", self.pattern)
+        return re.compile(
+            "".join("([^/?#]+)" if p.startswith("{") else re.escape(p) for p in literal_or_variable)
+        )
+
+    def has_placeholder(self, values: Sequence[str]) -> bool:
+        """Whether one of the variables' values, in their order, is a placeholder."""
+        given = zip(self._variables, values, strict=True)
+        return any(value in self.placeholders.get(name, ()) for name, value in given)
+
+    @cached_property
+    def _variables(self) -> list[str]:
+        return re.findall(r"\{(\w+)\}", self.pattern)
+
+
+@dataclass(frozen=True)
+class AppMap:
+    app: str = ""
+    screens: tuple[Screen, ...] = ()
+    tabs: tuple[Tab, ...] = ()
+    links: tuple[Link, ...] = ()
+    history: Mapping[str, str] = field(default_factory=dict)
+
+    @classmethod
+    def from_dict(cls, document: Any) -> AppMap:
+        """Build a map from its parsed file.
+
+        The file's form is the schema's business; this raises `MapError` for what a schema cannot
+        see: names declared twice, and tabs and links that lead to undeclared screens.
+        """
+        screens = tuple(_screen(entry) for entry in document.get("screens", ()))
+        tabs = tuple(
+            Tab(entry["name"], entry["root"])
+            for entry in document.get("tabs", ())
+            if entry.get("kind") != "filter"
+        )
+        links = tuple(
+            Link(
+                entry["pattern"],
+                entry["screen"],
+                {name: tuple(values) for name, values in entry.get("placeholders", {}).items()},
+            )
+            for entry in document.get("links", ())
+        )
+        history = {rule: settings[0] for rule, settings in HISTORY.items()}
+        history.update(document.get("history", {}))
+        app_map = cls(document.get("app", ""), screens, tabs, links, history)
+        app_map._check()
+        return app_map
+
+    def _check(self) -> None:
+        seen: dict[str, str] = {}
+        for i, screen in enumerate(self.screens):
+            for name in (screen.name, *screen.aliases):
+                if name in seen:
+                    raise MapError(
+                        f"screens.{i}", f"the name {name!r} also stands for {seen[name]!r}"
+                    )
+                seen[name] = screen.name
+        names, tabs = {s.name for s in self.screens}, {t.name for t in self.tabs}
+        for i, screen in enumerate(self.screens):
+            for tab in screen.tabs:
+                if tab not in tabs:
+                    raise MapError(f"screens.{i}.tab", f"there is no tab {tab!r}")
+        for i, tab_entry in enumerate(self.tabs):
+            if tab_entry.root not in names:
+                raise MapError(f"tabs.{i}.root", f"there is no screen {tab_entry.root!r}")
+        for i, link in enumerate(self.links):
+            if link.screen not in names:
+                raise MapError(f"links.{i}.screen", f"there is no screen {link.screen!r}")
+
+
+def _screen(entry: Mapping[str, Any]) -> Screen:
+    tabs = tuple(entry.get("tabs", ())) or ((entry["tab"],) if entry.get("tab") else ())
+    return Screen(
+        entry["name"], entry.get("role", "content"), tabs, tuple(entry.get("aliases", ()))
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class Places:
+    """Logged names resolved by a map: what the replay needs to know, as arrays.
+
+    `names` lists the screens: those of the map first, then unknown ones under their logged name.
+    `of_name` has, per logged screen name, its screen. Per screen: `role` (a code of `ROLES`),
+    `home` (its tab, −1 for none, `SEVERAL`), `unknown` and `outside` (bool). Per tab: `tab_names`
+    and `roots` (a screen). `tab_of_word` has the tab that a logged word names, or −1;
+    `link_target` the screen that a logged link is meant to open, or −1; `placeholder` tells links
+    with a value that was never filled in.
+    """
+
+    names: list[str]
+    of_name: NDArray[np.int32]
+    role: NDArray[np.uint8]
+    home: NDArray[np.int32]
+    unknown: NDArray[np.bool_]
+    outside: NDArray[np.bool_]
+    tab_names: list[str]
+    roots: NDArray[np.int32]
+    tab_of_word: NDArray[np.int32]
+    link_target: NDArray[np.int32]
+    placeholder: NDArray[np.bool_]
+
+
+def resolve(
+    app_map: AppMap, screen_names: Sequence[str], words: Sequence[str], uris: Sequence[str]
+) -> Places:
+    """Resolve the names, tab words and links of a log: exactly first, then by alias."""
+    index = {screen.name: i for i, screen in enumerate(app_map.screens)}
+    index |= {a: index[s.name] for s in app_map.screens for a in s.aliases}
+    known = len(app_map.screens)
+    names = [screen.name for screen in app_map.screens]
+    of_name = np.empty(len(screen_names), "int32")
+    for code, name in enumerate(screen_names):
+        if name not in index:
+            index[name] = len(names)
+            names.append(name)
+        of_name[code] = index[name]
+    tab_names = [tab.name for tab in app_map.tabs]
+    tab_index = {name: i for i, name in enumerate(tab_names)}
+    role, home = np.zeros(len(names), "uint8"), np.full(len(names), NONE, "int32")
+    for i, screen in enumerate(app_map.screens):
+        role[i] = ROLE[screen.role]
+        if screen.tabs:
+            home[i] = tab_index[screen.tabs[0]] if len(screen.tabs) == 1 else SEVERAL
+    roots = np.array([index[tab.root] for tab in app_map.tabs], "int32")
+    home[roots] = np.arange(len(roots))
+    return Places(
+        names,
+        of_name,
+        role,
+        home,
+        np.arange(len(names)) >= known,
+        np.isin(role, [ROLE[word] for word in OUTSIDE_ROLES]),
+        tab_names,
+        roots,
+        np.array([tab_index.get(word, NONE) for word in words], "int32"),
+        *_link_targets(app_map, index, uris),
+    )
+
+
+def _link_targets(
+    app_map: AppMap, index: Mapping[str, int], uris: Sequence[str]
+) -> tuple[NDArray[np.int32], NDArray[np.bool_]]:
+    """Per link its screen, and whether it has a placeholder in it.
+
+    The first pattern that fits wins, those with fewer variables first.
+    """
+    links = sorted(app_map.links, key=lambda link: link.pattern.count("{"))
+    matchers = [(link, link.matcher()) for link in links]
+    target = np.full(len(uris), NONE, "int32")
+    placeholder = np.zeros(len(uris), bool)
+    for code, uri in enumerate(uris):
+        for link, matcher in matchers:
+            if found := matcher.fullmatch(uri):
+                target[code] = index[link.screen]
+                placeholder[code] = link.has_placeholder(found.groups())
+                break
+    return target, placeholder

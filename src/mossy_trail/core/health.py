@@ -1,0 +1,190 @@
+"""The health of a log: labels for rows that are not as they should be, and gaps in time."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.log import (
+    DAY,
+    EVENT,
+    HOUR,
+    NONE,
+    SECOND,
+    TURN_OF_CENTURY,
+    Log,
+    plausible,
+    recode,
+)
+from mossy_trail.core.steps import FATE, MARK, Steps
+
+CLOCK_SET_BACK = 10 * 60 * SECOND
+"""A row that is late by less came late; by more, the clock was changed."""
+TOO_MANY_SCREENS = 2000
+_SURELY_A_GAP = 16
+"""Sessions that usually begin in a stretch. By chance alone, e^−16 of such have no rows."""
+
+FINDINGS = (
+    "doubled",
+    "repeated",
+    "resent",
+    "out_of_order",
+    "clock_back",
+    "clock_ahead",
+    "clock_unset",
+    "no_session",
+    "unknown_screen",
+    "unknown_event",
+    "lost_before",
+    "landed_elsewhere",
+    "inferred",
+)
+
+
+def label(steps: Steps, finding: str, read_at: int) -> NDArray[np.bool_]:
+    """The rows of a part that this finding is about; shape (rows,).
+
+    `read_at` is when the rows came in, in microseconds since 1970.
+    """
+    columns = steps.log.columns
+    time = columns["time"]
+    if finding in FATE:
+        return np.asarray(steps.fate == FATE[finding])
+    if finding in ("out_of_order", "clock_back"):
+        late = np.where(steps.fate == FATE["resent"], 0, lateness(steps.log, read_at))
+        changed = late >= CLOCK_SET_BACK
+        return changed if finding == "clock_back" else (late > 0) & ~changed
+    if finding == "clock_ahead":
+        return np.asarray(time > read_at + DAY)
+    if finding == "clock_unset":
+        return np.asarray(time < TURN_OF_CENTURY)
+    if finding == "no_session":
+        return np.asarray(columns["session"] == NONE)
+    if finding == "unknown_screen":
+        places = steps.places
+        screen = recode(columns["screen"], places.of_name)
+        return np.isin(screen, np.flatnonzero(places.unknown)) & ~places.unknown.all()
+    if finding == "unknown_event":
+        return np.asarray((columns["event"] == EVENT["custom"]) & (steps.fate != FATE["resent"]))
+    if finding == "lost_before":
+        return _made_by(steps, _begun_elsewhere(steps))
+    if finding == "landed_elsewhere":
+        return _made_by(steps, (steps.steps.marks & MARK["landed_elsewhere"]) != 0)
+    if finding == "inferred":
+        return _made_by(steps, steps.steps.inferred)
+    raise KeyError(finding)
+
+
+def lateness(log: Log, read_at: int) -> NDArray[np.int64]:
+    """By how much each row is older than the newest row of its user above it in its file.
+
+    In microseconds; 0 for rows in order, and for those whose clock cannot be right. Shape (rows,).
+    """
+    columns = log.columns
+    user, file = columns["user"].astype("int64"), columns["file"].astype("int64")
+    order = np.lexsort((columns["line"], file, user))
+    group = (user * (int(file.max(initial=0)) + 1) + file)[order]
+    time = columns["time"][order]
+    right = plausible(time, read_at)
+    order, group, time = order[right], group[right], time[right]
+    begins = np.append(True, group[1:] != group[:-1]) if len(group) else np.empty(0, bool)
+    rank = np.cumsum(begins)
+    low = int(time.min(initial=0))
+    span = int(time.max(initial=0)) - low + 1
+    if len(group) and span < 2**62 // int(rank[-1] + 1):
+        newest = np.maximum.accumulate(rank * span + (time - low)) - rank * span + low
+    else:
+        newest = (
+            np.concatenate(
+                [np.maximum.accumulate(run) for run in np.split(time, np.flatnonzero(begins)[1:])]
+            )
+            if len(group)
+            else time
+        )
+    late = np.zeros(len(log), "int64")
+    late[order] = newest - time
+    return late
+
+
+def _begun_elsewhere(steps: Steps) -> NDArray[np.bool_]:
+    """Steps whose row says that it came from another screen than the one before; (steps,).
+
+    Between the two, rows were lost. A redirect's row names the screen that was wanted instead.
+    """
+    columns, step = steps.log.columns, steps.steps
+    rows = _rows_of_steps(steps)
+    origin = columns["origin"][rows]
+    named = (origin != NONE) & (columns["event"][rows] != EVENT["redirect"])
+    came_from = recode(origin, steps.places.of_name)
+    before = np.append(NONE, steps.screen[:-1]) if len(steps.screen) else steps.screen
+    same_journey = np.append(False, step.journey[1:] == step.journey[:-1])[: len(before)]
+    return np.asarray(named & same_journey & (came_from != before))
+
+
+def _rows_of_steps(steps: Steps) -> NDArray[np.int64]:
+    """The row that made each step; shape (steps,)."""
+    return np.flatnonzero(steps.fate == FATE["made"])
+
+
+def _made_by(steps: Steps, chosen: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    rows = np.zeros(len(steps.log), bool)
+    rows[_rows_of_steps(steps)[chosen]] = True
+    return rows
+
+
+@dataclass(frozen=True)
+class Gap:
+    """A stretch without rows, in microseconds since 1970, and the sessions that usually begin."""
+
+    start: int
+    end: int
+    expected: float
+
+
+def gaps(rows: NDArray[np.int64], begun: NDArray[np.int64], start: int) -> list[Gap]:
+    """Stretches of whole hours without rows, in which there usually are some.
+
+    `rows` counts the rows of each hour from `start` on, `begun` the sessions that began in it.
+    What is usual at an hour of the day is the mean of that hour on all days. People begin their
+    sessions independently of each other, so that with n to be expected an empty stretch is chance
+    with probability e^−n (Poisson); of rows that would not hold, as a session has many.
+    """
+    hour_of_day = np.arange(len(rows)) % 24
+    usual = np.bincount(hour_of_day, begun, 24) / np.maximum(
+        np.bincount(hour_of_day, minlength=24), 1
+    )
+    edges = np.flatnonzero(np.diff(np.concatenate(([0], (rows == 0).view("i1"), [0]))))
+    found = []
+    for first, end in edges.reshape(-1, 2).tolist():
+        expected = float(usual[hour_of_day[first:end]].sum())
+        if expected >= _SURELY_A_GAP:
+            found.append(Gap(start + first * HOUR, start + end * HOUR, expected))
+    return found
+
+
+@dataclass(frozen=True)
+class NamePattern:
+    """Names that differ only in ids: a template for them, how many there are, and one of them."""
+
+    pattern: str
+    names: int
+    example: str
+
+
+_ID = re.compile(r"[0-9a-f]{8}-[0-9a-f-]{27}|[0-9A-Fa-f]{12,}|\d+")
+
+
+def name_patterns(names: Sequence[str]) -> list[NamePattern]:
+    """Templates that stand for many names each, the widest first."""
+    found: dict[str, list[str]] = {}
+    for name in names:
+        if _ID.search(name):
+            found.setdefault(_ID.sub("{id}", name), []).append(name)
+    wide = [
+        NamePattern(pattern, len(own), own[0]) for pattern, own in found.items() if len(own) > 2
+    ]
+    return sorted(wide, key=lambda one: (-one.names, one.pattern))

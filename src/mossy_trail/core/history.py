@@ -1,0 +1,134 @@
+"""Finding an app's history rules: which settings predict best where its moves land."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from mossy_trail.core.app_map import HISTORY, ROLE, AppMap
+from mossy_trail.core.log import Log
+from mossy_trail.core.replay import replay
+from mossy_trail.core.steps import MARK, MOVE, Steps
+
+_LANDED_ELSEWHERE = MARK["landed_elsewhere"]
+_ENOUGH = 5.0
+"""So many ways back are to be expected where none, by chance alone, would be e^−5."""
+_FEWEST, _SHARE = 3, 0.02
+"""A setting is better by at least so many misfits, and so large a share: less may be noise."""
+
+
+@dataclass(frozen=True)
+class Fit:
+    """A setting of one rule, with the others as found: how many moves landed elsewhere."""
+
+    rule: str
+    setting: str
+    misfits: int
+
+
+@dataclass(frozen=True)
+class Found:
+    """Per rule the setting that fits, and whether the log tells it from the others."""
+
+    history: dict[str, str]
+    told: dict[str, bool]
+    fits: list[Fit]
+    moves: int
+
+
+def find_history(parts: Sequence[Log], app_map: AppMap) -> Found:
+    """The history rules under which the fewest reported moves land elsewhere than predicted.
+
+    For each setting of `tabs`, which touches all others, one rule after the other is set to its
+    best setting, until none gets better. A setting that is not clearly better than the one in the
+    map does not replace it. A link that lands alone makes no move land elsewhere; it shows in that
+    nobody goes back from there. Views without moves tell nothing here, since where they land is
+    what their move is worked out from.
+    """
+    own, trials = dict(app_map.history), _Trials(parts, app_map)
+    moves = sum(int(np.count_nonzero(~s.steps.inferred)) for s in trials.replays(own))
+    found = {tabs: _settle(trials, {**own, "tabs": tabs}) for tabs in HISTORY["tabs"]}
+    fewest = min(found, key=lambda tabs: found[tabs][0])
+    kept = not _clearly_fewer(found[fewest][0], found[own["tabs"]][0])
+    history = found[own["tabs"] if kept else fewest][1]
+    replays = trials.replays(history)
+    links = (("link_cold", True), ("link_warm", False))
+    alone = [rule for rule, cold in links if _nobody_goes_back(replays, cold)]
+    history.update(dict.fromkeys(alone, "alone"))
+    fits: list[Fit] = []
+    told: dict[str, bool] = {}
+    for rule in HISTORY:
+        misfits = trials.misfits(history, rule)
+        fits += [Fit(rule, setting, count) for setting, count in misfits.items()]
+        others = [count for setting, count in misfits.items() if setting != history[rule]]
+        told[rule] = rule in alone or _clearly_fewer(misfits[history[rule]], min(others))
+    return Found(history, told, fits, moves)
+
+
+class _Trials:
+    """Replays of the same rows under one set of history rules after the other."""
+
+    def __init__(self, parts: Sequence[Log], app_map: AppMap) -> None:
+        self._parts, self._map = parts, app_map
+        self._counted: dict[tuple[str, ...], int] = {}
+
+    def replays(self, history: Mapping[str, str]) -> list[Steps]:
+        ruled = replace(self._map, history=history)
+        return [replay(part, ruled) for part in self._parts]
+
+    def misfits(self, history: Mapping[str, str], rule: str) -> dict[str, int]:
+        """For each setting of a rule, the moves that land elsewhere under it."""
+        return {setting: self._count({**history, rule: setting}) for setting in HISTORY[rule]}
+
+    def _count(self, history: Mapping[str, str]) -> int:
+        settings = tuple(history[rule] for rule in HISTORY)
+        if settings not in self._counted:
+            marks = (steps.steps.marks for steps in self.replays(history))
+            self._counted[settings] = sum(
+                int(np.count_nonzero(found & _LANDED_ELSEWHERE)) for found in marks
+            )
+        return self._counted[settings]
+
+
+def _settle(trials: _Trials, history: dict[str, str]) -> tuple[int, dict[str, str]]:
+    """The best settings of all rules but `tabs`, and how many moves land elsewhere under them."""
+    better, least = True, 0
+    while better:
+        better = False
+        for rule in [rule for rule in HISTORY if rule != "tabs"]:
+            misfits = trials.misfits(history, rule)
+            best = min(misfits, key=lambda setting: misfits[setting])
+            if _clearly_fewer(misfits[best], misfits[history[rule]]):
+                history, better = {**history, rule: best}, True
+            least = misfits[history[rule]]
+    return least, history
+
+
+def _clearly_fewer(few: int, many: int) -> bool:
+    return many - few >= max(_FEWEST, _SHARE * few)
+
+
+def _nobody_goes_back(replays: Sequence[Steps], cold: bool) -> bool:
+    """Whether links land where there is no way back.
+
+    On the same screens, reached by a push, a known share goes back at once. After a link none
+    does, though by that share there should be enough of them (Poisson: e^−`_ENOUGH` by chance).
+    """
+    backs, expected = 0, 0.0
+    for steps in replays:
+        move, screen = steps.steps.move, steps.screen
+        goes_on = np.append(steps.steps.journey[1:] == steps.steps.journey[:-1], False)
+        goes_back = goes_on & (np.append(move[1:], 0) == MOVE["pop"])
+        started = np.append(True, ~goes_on[:-1])[: len(move)]
+        after_splash = np.append(False, steps.role[:-1] == ROLE["splash"])[: len(move)]
+        linked = goes_on & (move == MOVE["link"]) & ((started | after_splash) == cold)
+        pushed = goes_on & (move == MOVE["push"])
+        size = len(steps.places.names)
+        share = np.bincount(screen[pushed & goes_back], minlength=size) / np.maximum(
+            np.bincount(screen[pushed], minlength=size), 1
+        )
+        backs += int(np.count_nonzero(linked & goes_back))
+        expected += float(share[screen[linked]].sum())
+    return backs == 0 and expected >= _ENOUGH

@@ -1,0 +1,36 @@
+"""Compiling loops over columns to machine code, cached on disk."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+from numba import njit
+from numpy.typing import NDArray
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+
+def read_only(column: NDArray[Any]) -> NDArray[Any]:
+    """The same array as one that must not be written to.
+
+    To the compiler that is another type: a column that is mapped from a file is always one, and
+    a kernel that takes all columns so is compiled once.
+    """
+    view = column.view()
+    view.flags.writeable = False
+    return view
+
+
+def kernel(function: Function) -> Function:
+    """Compile a function over arrays; it runs without the interpreter's lock."""
+    compiled: Any = njit(cache=True, nogil=True)(function)
+    return compiled
+
+
+def inner_kernel(function: Function) -> Function:
+    """Compile a function that makes no arrays itself: without the counting of references that
+    would cost more than the work of a small function called for every row."""
+    options: dict[str, Any] = {"error_model": "numpy", "_nrt": False}
+    compiled: Any = njit(cache=True, nogil=True, **options)(function)
+    return compiled

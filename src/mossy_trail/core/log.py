@@ -1,0 +1,299 @@
+"""The columns of a log's rows, and the dictionaries that their codes point into."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.kernel import kernel
+
+EVENTS = (
+    "app_start",
+    "app_background",
+    "app_foreground",
+    "app_recreate",
+    "app_exit",
+    "screen_view",
+    "push",
+    "pop",
+    "pop_to",
+    "replace",
+    "reset",
+    "switch_tab",
+    "open_modal",
+    "close_modal",
+    "update",
+    "forward",
+    "redirect",
+    "blocked",
+    "open_link",
+    "leave_prompt",
+    "sign_in",
+    "sign_up",
+    "sign_out",
+    "session_restored",
+    "custom",
+)
+EVENT = {word: code for code, word in enumerate(EVENTS)}
+OUTCOMES = ("attempt", "ok", "failed", "stayed", "left")
+OUTCOME = {word: code for code, word in enumerate(OUTCOMES)}
+VIAS = ("push", "replace", "initial")
+
+NONE = -1
+"""The code of a value that a row does not have."""
+
+SECOND = 1_000_000
+HOUR, DAY = 3600 * SECOND, 86_400 * SECOND
+TURN_OF_CENTURY = 946_684_800 * SECOND
+"""No app logged before 2000: a clock that says so was never set."""
+
+DTYPES = {
+    "user": "int32",
+    "time": "int64",
+    "session": "int32",
+    "order": "int64",
+    "event": "uint8",
+    "word": "int32",
+    "screen": "int32",
+    "origin": "int32",
+    "tab": "int32",
+    "uri": "int32",
+    "source": "int32",
+    "outcome": "int8",
+    "params": "int32",
+    "count": "int32",
+    "via": "int8",
+    "props": "int32",
+    "file": "int32",
+    "line": "int32",
+}
+"""Every column of a log and its dtype. `time` is in microseconds since 1970 in UTC."""
+
+DICTIONARY_OF = {
+    "user": "user",
+    "session": "session",
+    "word": "word",
+    "screen": "screen",
+    "origin": "screen",
+    "tab": "word",
+    "uri": "uri",
+    "source": "word",
+    "params": "params",
+    "props": "props",
+    "file": "file",
+}
+"""Which dictionary the codes of a column point into; the other columns are plain numbers."""
+
+DICTIONARIES = ("user", "session", "word", "screen", "uri", "params", "props", "file")
+
+Column = NDArray[Any]
+
+
+@dataclass(frozen=True, eq=False)
+class Log:
+    """Rows of one or more users as columns of equal length.
+
+    `columns` maps each name of `DTYPES` to an array of shape (rows,); a missing value is −1.
+    `terms` maps each name of `DICTIONARIES` to the strings that the codes stand for; the strings
+    of one dictionary are distinct.
+    """
+
+    columns: dict[str, Column]
+    terms: dict[str, list[str]]
+
+    def __len__(self) -> int:
+        return len(self.columns["time"])
+
+    def take(self, rows: NDArray[np.int64]) -> Log:
+        """The log of these row positions, in this order, with the same dictionaries."""
+        return Log({name: column[rows] for name, column in self.columns.items()}, self.terms)
+
+    def text(self, column: str, row: int) -> str | None:
+        """The string that `column` holds in `row`, or None."""
+        code = int(self.columns[column][row])
+        return None if code < 0 else self.terms[DICTIONARY_OF[column]][code]
+
+
+def plausible(time: NDArray[np.int64], read_at: int) -> NDArray[np.bool_]:
+    """Which times a clock that is right can have told in rows that came in at `read_at`."""
+    return np.asarray((time >= TURN_OF_CENTURY) & (time <= read_at + DAY))
+
+
+def empty_log() -> Log:
+    return Log(
+        {name: np.empty(0, dtype) for name, dtype in DTYPES.items()},
+        {name: [] for name in DICTIONARIES},
+    )
+
+
+def merge(logs: Sequence[Log]) -> Log:
+    """One log of all rows, its dictionaries united in order of first appearance."""
+    if not logs:
+        return empty_log()
+    if len(logs) == 1:
+        return logs[0]
+    terms, codings = _unite_all(logs)
+    pieces = [_recoded(log, coding) for log, coding in zip(logs, codings, strict=True)]
+    return Log({name: np.concatenate([p.pop(name) for p in pieces]) for name in DTYPES}, terms)
+
+
+def _recoded(log: Log, codings: dict[str, Column]) -> dict[str, Column]:
+    """The log's columns in the codes of other dictionaries."""
+    return {
+        name: recode(column, codings[DICTIONARY_OF[name]]) if name in DICTIONARY_OF else column
+        for name, column in log.columns.items()
+    }
+
+
+def _unite_all(logs: Sequence[Log]) -> tuple[dict[str, list[str]], list[dict[str, Column]]]:
+    """United dictionaries, and per log how its codes of each become theirs."""
+    terms: dict[str, list[str]] = {}
+    codings: list[dict[str, Column]] = [{} for _ in logs]
+    for name in DICTIONARIES:
+        terms[name], own = _unite([log.terms[name] for log in logs])
+        for coding, of_log in zip(codings, own, strict=True):
+            coding[name] = of_log
+    return terms, codings
+
+
+def recode(codes: Column, coding: Column) -> Column:
+    """`coding[codes]`, leaving −1 as it is."""
+    if len(coding) == 0:
+        return codes
+    return np.where(codes < 0, NONE, coding[codes]).astype(coding.dtype)
+
+
+def _unite(dictionaries: Sequence[list[str]]) -> tuple[list[str], list[Column]]:
+    code_of: dict[str, int] = {}
+    codings: list[Column] = []
+    for strings in dictionaries:
+        coding = [code_of.setdefault(string, len(code_of)) for string in strings]
+        codings.append(np.array(coding, "int32"))
+    return list(code_of), codings
+
+
+def split(log: Log, parts: int) -> list[Log]:
+    """So many parts of the log by a hash of the user; some may be empty.
+
+    Each is sorted by user, time, order, file and line. The hash is of the user's name alone, so a
+    user's rows meet in one part whatever order the files came in.
+    """
+    return list(each_part(log, parts))
+
+
+def each_part(log: Log, parts: int) -> Iterator[Log]:
+    """What `split` returns, one after the other, so that not all need be in memory at once."""
+    bucket_of_user = _buckets(log.terms["user"], parts)
+    columns = log.columns
+    rank = np.argsort(bucket_of_user, kind="stable").argsort(kind="stable").astype("int32")
+    user_rank = rank[columns["user"]] if len(log) else np.empty(0, "int32")
+    order = _sorted_rows(
+        user_rank,
+        len(rank),
+        columns["time"],
+        columns["order"],
+        columns["file"],
+        columns["line"],
+    )
+    buckets = bucket_of_user[columns["user"][order]] if len(log) else np.empty(0, "int32")
+    edges = np.searchsorted(buckets, np.arange(parts + 1))
+    for a, b in pairwise(edges):
+        yield log.take(order[a:b])
+
+
+def extend(parts: Sequence[Log], tail: Log) -> list[Log]:
+    """The parts of a split log, with the rows of `tail` put in where they belong.
+
+    The parts share their dictionaries, and go on sharing them; the codes of their rows stay.
+    Parts that no row comes to keep their columns as they are.
+    """
+    if not parts:
+        return split(tail, 2)
+    terms, (_, codings) = _unite_all([parts[0], tail])
+    recoded = Log(_recoded(tail, codings), terms)
+    bucket = _buckets(terms["user"], len(parts))[recoded.columns["user"]]
+    extended = []
+    for number, part in enumerate(parts):
+        part = Log(part.columns, terms)
+        rows = np.flatnonzero(bucket == number)
+        if len(rows):
+            more = recoded.take(rows)
+            joined = {n: np.concatenate([part.columns[n], more.columns[n]]) for n in DTYPES}
+            (part,) = split(Log(joined, terms), 1)
+        extended.append(part)
+    return extended
+
+
+def _buckets(users: Sequence[str], parts: int) -> Column:
+    return np.array([zlib.crc32(user.encode()) % parts for user in users], "int32")
+
+
+@kernel
+def _sorted_rows(
+    user: Column, users: int, time: Column, order: Column, file: Column, line: Column
+) -> NDArray[np.int64]:
+    """A counting sort by user, then a sort of each user whose rows are not yet in order."""
+    starts = np.zeros(users + 1, np.int64)
+    for u in user:
+        starts[u + 1] += 1
+    for u in range(users):
+        starts[u + 1] += starts[u]
+    rows = np.empty(len(user), np.int64)
+    fill = starts.copy()
+    for row in range(len(user)):
+        rows[fill[user[row]]] = row
+        fill[user[row]] += 1
+    for u in range(users):
+        _sort_run(rows[starts[u] : starts[u + 1]], time, order, file, line)
+    return rows
+
+
+@kernel
+def _after(a: int, b: int, time: Column, order: Column, file: Column, line: Column) -> bool:
+    if time[a] != time[b]:
+        return time[a] > time[b]
+    if order[a] != order[b]:
+        return order[a] > order[b]
+    if file[a] != file[b]:
+        return file[a] > file[b]
+    return line[a] > line[b]
+
+
+@kernel
+def _sort_run(
+    rows: NDArray[np.int64], time: Column, order: Column, file: Column, line: Column
+) -> None:
+    """Bottom-up merge sort in place; a run that is in order already costs one pass."""
+    n = len(rows)
+    in_order = True
+    for i in range(1, n):
+        if _after(rows[i - 1], rows[i], time, order, file, line):
+            in_order = False
+            break
+    if in_order:
+        return
+    source, target = rows.copy(), np.empty_like(rows)
+    width = 1
+    while width < n:
+        for low in range(0, n, 2 * width):
+            middle, high = min(low + width, n), min(low + 2 * width, n)
+            i, j = low, middle
+            for k in range(low, high):
+                left = j >= high or (
+                    i < middle and not _after(source[i], source[j], time, order, file, line)
+                )
+                if left:
+                    target[k] = source[i]
+                    i += 1
+                else:
+                    target[k] = source[j]
+                    j += 1
+        source, target = target, source
+        width *= 2
+    rows[:] = source

@@ -1,0 +1,1 @@
+"""Measures: each labels journeys with small integers, and figures tally those labels."""

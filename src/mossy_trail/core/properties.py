@@ -1,0 +1,33 @@
+"""Properties of rows: columns of the log that are no field of ours."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.log import NONE, Log, recode
+
+
+class Property(NamedTuple):
+    """A property's values, in order, and which of them each set of properties has; −1 for none."""
+
+    values: list[str]
+    of_props: NDArray[np.int32]
+
+    def in_rows(self, log: Log) -> NDArray[np.int32]:
+        """The value in each row, as a code into the values; shape (rows,)."""
+        if not len(self.of_props):
+            return np.full(len(log), NONE, "int32")
+        return recode(log.columns["props"], self.of_props)
+
+
+def property_of(props: Sequence[str], name: str) -> Property:
+    """Look for a property in the `props` dictionary of a log, which all its parts share."""
+    given = [json.loads(text).get(name) for text in props]
+    values = sorted({str(value) for value in given if value is not None})
+    code = {value: i for i, value in enumerate(values)}
+    return Property(values, np.array([code.get(str(value), NONE) for value in given], "int32"))

@@ -1,0 +1,79 @@
+"""Where sessions begin, and which rows were sent again."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.log import NONE, Column, Log
+
+_SAME_MOMENT = 64
+"""Rows of one moment that are looked back on for the same row."""
+
+
+def cut_sessions(log: Log, idle: int) -> NDArray[np.int32]:
+    """The number of each row's session, counted from 0 through the part; shape (rows,).
+
+    A given id starts a session wherever it changes. Rows without one belong to the session that
+    is under way unless the user was idle for longer than `idle`, in microseconds.
+    """
+    columns = log.columns
+    user, session, time = (read_only(columns[name]) for name in ("user", "session", "time"))
+    return _cut(user, session, time, idle)
+
+
+@kernel
+def _cut(user: Column, session: Column, time: Column, idle: int) -> NDArray[np.int32]:
+    number = np.empty(len(user), np.int32)
+    current, given = -1, NONE
+    for i in range(len(user)):
+        new = i == 0 or user[i] != user[i - 1]
+        if not new:
+            idled = time[i] - time[i - 1] > idle
+            if session[i] == NONE:
+                new = idled
+            elif given == NONE:
+                new = idled or session[i - 1] != NONE
+            else:
+                new = session[i] != given
+        if new:
+            current += 1
+            given = NONE
+        if session[i] != NONE:
+            given = session[i]
+        number[i] = current
+    return number
+
+
+def resent(log: Log) -> NDArray[np.bool_]:
+    """Rows that say again, in every column, what another row of that moment said; (rows,).
+
+    A batch that was sent twice, or a file brought in twice, has them: they are no second move.
+    Of same rows the first is kept.
+    """
+    columns = {name: c for name, c in log.columns.items() if name not in ("file", "line")}
+    user, time = columns["user"], columns["time"]
+    again = np.zeros(len(log), bool)
+    again[1:] = (user[1:] == user[:-1]) & (time[1:] == time[:-1])
+    shared = np.flatnonzero(again | np.append(again[1:], False))  # moments with several rows
+    told = np.column_stack([column[shared] for column in columns.values()])
+    again[shared] = _resent(user[shared], time[shared], told)
+    return again
+
+
+@kernel
+def _resent(user: Column, time: Column, told: Column) -> NDArray[np.bool_]:
+    again = np.zeros(len(user), np.bool_)
+    begin = 0
+    for i in range(len(user)):
+        if i == 0 or user[i] != user[i - 1] or time[i] != time[i - 1]:
+            begin = i
+        for j in range(max(begin, i - _SAME_MOMENT), i):
+            same = not again[j]
+            for k in range(told.shape[1]):
+                same = same and told[i, k] == told[j, k]
+            if same:
+                again[i] = True
+                break
+    return again

@@ -1,0 +1,177 @@
+"""The columns of replayed steps, of the stack entries they stand on, and of journeys."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.app_map import Places
+from mossy_trail.core.log import NONE, Log
+
+MOVES = (
+    "start",
+    "push",
+    "pop",
+    "pop_to",
+    "replace",
+    "reset",
+    "switch_tab",
+    "open_modal",
+    "close_modal",
+    "update",
+    "forward",
+    "redirect",
+    "link",
+)
+MOVE = {word: code for code, word in enumerate(MOVES)}
+
+REGIONS = ("outside", "tab", "sheet")
+OUTSIDE, TAB, SHEET = range(3)
+
+MARKS = (
+    "landed_elsewhere",
+    "piled_up",
+    "ping_pong",
+    "tab_mismatch",
+    "gate_loop",
+    "placeholder",
+    "unknown_screen",
+    "not_found",
+    "back_to_gate",
+    "dead_end",
+    "stuck",
+    "bounce",
+)
+MARK = {word: 1 << bit for bit, word in enumerate(MARKS)}
+"""The bit of each mark; a step's marks are the sum of its bits."""
+
+FATES = ("kept", "made", "merged", "doubled", "repeated", "resent")
+"""What became of a row: kept on a step, made one, merged into the one that another row made, or
+merged since it says once more what was said: at once, later, or as a row that was sent again."""
+FATE = {word: code for code, word in enumerate(FATES)}
+
+EXITS = ("closed", "backgrounded", "signed_out", "silent", "cut")
+EXIT = {word: code for code, word in enumerate(EXITS)}
+STARTS = ("cold", "warm")
+
+UNKNOWN_TIME = -1
+"""A load time that no row tells, and the end and dwell of a journey's last step."""
+
+
+class Entries(NamedTuple):
+    """Stack entries: a tree of parents. A stack is the chain of `below` from its top entry.
+
+    Entries never change, so a chain tells the stack of any moment: an `update` or `replace` makes
+    a new entry with the parent of the old. All arrays have shape (entries,).
+    """
+
+    screen: NDArray[np.int32]
+    params: NDArray[np.int32]
+    below: NDArray[np.int32]
+    """The next entry down; −1 at a stack's bottom, where "back" goes by the history rules."""
+    depth: NDArray[np.int32]
+    region: NDArray[np.uint8]
+    tab: NDArray[np.int32]
+    under: NDArray[np.int32]
+    """On sheets: the entry that the sheet lies on."""
+
+
+class StepColumns(NamedTuple):
+    """What the replay writes per step. Times in microseconds; all arrays have shape (steps,)."""
+
+    entry: NDArray[np.int32]
+    below: NDArray[np.int32]
+    """The entry that "back" would reveal at this moment; −1: back leaves the app."""
+    move: NDArray[np.uint8]
+    inferred: NDArray[np.bool_]
+    asked: NDArray[np.int64]
+    visible: NDArray[np.int64]
+    loaded: NDArray[np.bool_]
+    """A view confirmed the move: `visible` − `asked` is its load time."""
+    away: NDArray[np.int64]
+    """Time in the background while this step was visible."""
+    wanted: NDArray[np.int32]
+    tab_reported: NDArray[np.int32]
+    uri: NDArray[np.int32]
+    source: NDArray[np.int32]
+    marks: NDArray[np.uint16]
+    repeats: NDArray[np.int32]
+    """Views that showed it once more."""
+    refused: NDArray[np.int32]
+    """Moves away from it that were refused, and backs that went nowhere."""
+    first_row: NDArray[np.int32]
+    """A step's rows run from here to the next step's first row, or to the journey's end."""
+    journey: NDArray[np.int32]
+
+
+class JourneyColumns(NamedTuple):
+    """One session each. Times in microseconds; all arrays have shape (journeys,)."""
+
+    first_step: NDArray[np.int32]
+    steps: NDArray[np.int32]
+    first_row: NDArray[np.int32]
+    rows: NDArray[np.int32]
+    user: NDArray[np.int32]
+    session: NDArray[np.int32]
+    start: NDArray[np.int64]
+    end: NDArray[np.int64]
+    start_kind: NDArray[np.uint8]
+    exit: NDArray[np.uint8]
+    marks: NDArray[np.uint16]
+    deepest: NDArray[np.int32]
+
+
+@dataclass(frozen=True, eq=False)
+class Steps:
+    """The replay of one part: its log, the places of its map, and what was rebuilt from them."""
+
+    log: Log
+    places: Places
+    entries: Entries
+    steps: StepColumns
+    journeys: JourneyColumns
+    fate: NDArray[np.uint8]
+    """What became of each row: a code of `FATES`; shape (rows,)."""
+
+    @cached_property
+    def screen(self) -> NDArray[np.int32]:
+        return self.entries.screen[self.steps.entry]
+
+    @cached_property
+    def role(self) -> NDArray[np.uint8]:
+        return self.places.role[self.screen]
+
+    @cached_property
+    def until(self) -> NDArray[np.int64]:
+        """When the next step of the journey became visible; −1 for its last."""
+        until = np.full(len(self.steps.entry), UNKNOWN_TIME, "int64")
+        until[:-1] = self.steps.visible[1:]
+        until[self.last_steps()] = UNKNOWN_TIME
+        return until
+
+    @cached_property
+    def dwell(self) -> NDArray[np.int64]:
+        """Time on the screen in the foreground; −1 for a journey's last step."""
+        until = self.until
+        known = until != UNKNOWN_TIME
+        return np.where(known, until - self.steps.visible - self.steps.away, UNKNOWN_TIME)
+
+    @cached_property
+    def load(self) -> NDArray[np.int64]:
+        return np.where(self.steps.loaded, self.steps.visible - self.steps.asked, UNKNOWN_TIME)
+
+    def last_steps(self) -> NDArray[np.int32]:
+        """The position of each journey's last step; journeys without steps have none."""
+        some = self.journeys.steps > 0
+        return (self.journeys.first_step + self.journeys.steps - 1)[some]
+
+    def stack(self, entry: int) -> Iterator[int]:
+        """The entries from this one down to the one from which "back" leaves the app."""
+        while entry != NONE:
+            yield entry
+            entry = int(self.entries.below[entry])

@@ -1,0 +1,41 @@
+"""Putting the demo into an empty store, by the same way in that any log takes."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mossy_trail.demo.noise import write_noisy
+from mossy_trail.demo.simulator import simulate
+from mossy_trail.engine.importing import Importer
+from mossy_trail.intake.app_map_file import parse_map
+from mossy_trail.store.models import App, AppMapVersion, Job
+
+MAP = Path(__file__).parent / "skerry_crossings.yaml"
+ROWS, SEED = 300_000, 1
+
+
+def load_if_empty(importer: Importer, rows: int = ROWS) -> bool:
+    """Make the demo app, its map and the import of its log, unless there is any app."""
+    with Session(importer.engine) as session, session.begin():
+        if session.scalar(select(App.id).limit(1)):
+            return False
+        document = parse_map(MAP.read_text())
+        app = App(key="skerry-crossings", name=document["app"])
+        app.maps.append(AppMapVersion(version=1, document=document))
+        session.add(app)
+        session.flush()
+        with tempfile.TemporaryDirectory() as folder:
+            log = write_noisy(simulate(rows, SEED), Path(folder), SEED)[0]
+            upload = importer.upload_path("demo")
+            upload.write_bytes(log.read_bytes())
+        file = {"name": "skerry-may.csv", "bytes": upload.stat().st_size, "upload": "demo"}
+        job = Job(app_id=app.id, files=[file], state="waiting")
+        session.add(job)
+        session.flush()
+        job_id = job.id
+    importer.submit(job_id)
+    return True

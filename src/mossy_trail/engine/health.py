@@ -1,0 +1,132 @@
+"""The health of an app's logs: counted over all parts, with the rows of each finding."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core import health
+from mossy_trail.core.health import FINDINGS, Gap
+from mossy_trail.core.log import HOUR, NONE, plausible
+from mossy_trail.engine.journeys import journey_key, row_place
+from mossy_trail.engine.study import JourneyRef, Study
+
+MOST_BARS = 168
+_WIDTHS = (1, 2, 3, 6, 12, 24, 48, 168, 672)
+"""Hours that a bar of the picture may stand for."""
+MOST_HOURS = 24 * 366 * 30
+
+
+def measure(study: Study) -> dict[str, Any]:
+    """Every figure of the health of a study's logs, beside what only their files can tell.
+
+    Times in milliseconds since 1970. `findings` has the rows of each finding; a figure's rows
+    are listed by `evidence`.
+    """
+    rows = sum(len(steps.log) for steps in study.parts)
+    hours, begun, start = _hours(study)
+    steps = sum(len(part.steps.entry) for part in study.parts)
+    findings = {name: sum(map(int, map(np.sum, _labels(study, name)))) for name in FINDINGS}
+    screens = _screens_seen(study)
+    return {
+        "rows": rows,
+        "steps": steps,
+        "journeys": len(study.index.start),
+        "fates": study.fates(),
+        "findings": findings,
+        "first": start // 1000 if rows else None,
+        "last": (start + len(hours) * HOUR) // 1000 if rows else None,
+        "bars": _bars(hours),
+        "gaps": [_gap(gap) for gap in health.gaps(hours, begun, start)],
+        "screens": len(screens),
+        "too_many_screens": len(screens) > health.TOO_MANY_SCREENS,
+        "patterns": [vars(p) for p in health.name_patterns(screens)[:20]],
+    }
+
+
+def _labels(study: Study, finding: str) -> list[NDArray[np.bool_]]:
+    return study.each(lambda steps: health.label(steps, finding, study.read_at))
+
+
+def _screens_seen(study: Study) -> list[str]:
+    """The names of all screens that occur, as the map has them."""
+    seen: set[str] = set()
+    for steps in study.parts:
+        seen.update(steps.places.names[code] for code in np.unique(steps.screen))
+    return sorted(seen)
+
+
+def _hours(study: Study) -> tuple[NDArray[np.int64], NDArray[np.int64], int]:
+    """Rows and begun journeys per hour, and the start of the first hour.
+
+    Of those alone whose clock can be right.
+    """
+
+    def hours_of(times: NDArray[np.int64]) -> NDArray[np.int64]:
+        return np.asarray(times[plausible(times, study.read_at)] // HOUR, "int64")
+
+    rows = study.each(lambda steps: hours_of(steps.log.columns["time"]))
+    begun = study.each(lambda steps: hours_of(steps.journeys.start))
+    some = [own for own in rows if len(own)]
+    if not some:
+        return np.zeros(0, "int64"), np.zeros(0, "int64"), 0
+    first = min(int(own.min()) for own in some)
+    length = min(max(int(own.max()) for own in some) - first + 1, MOST_HOURS)
+
+    def counted(hours: list[NDArray[np.int64]]) -> NDArray[np.int64]:
+        counts = np.zeros(length, "int64")
+        for own in hours:
+            counts += np.bincount(own[own < first + length] - first, minlength=length)
+        return counts
+
+    return counted(rows), counted(begun), first * HOUR
+
+
+def _bars(hours: NDArray[np.int64]) -> dict[str, Any]:
+    """Rows over time in at most `MOST_BARS` bars, each of as many hours."""
+    width = next((w for w in _WIDTHS if len(hours) <= w * MOST_BARS), len(hours) // MOST_BARS + 1)
+    padded = np.append(hours, np.zeros(-len(hours) % width, "int64"))
+    return {"hours": width, "rows": padded.reshape(-1, width).sum(1).tolist()}
+
+
+def _gap(gap: Gap) -> dict[str, Any]:
+    return {
+        "start": gap.start // 1000, "end": gap.end // 1000, "expected": round(gap.expected)
+    }  # fmt: skip
+
+
+def evidence(
+    study: Study, finding: str, offset: int, limit: int
+) -> tuple[int, list[dict[str, Any]]]:
+    """How many rows a finding is about, and some of them in the order of users and time.
+
+    Raises `KeyError` when there is no such finding.
+    """
+    rows = [np.flatnonzero(labels) for labels in _labels(study, finding)]
+    total = sum(map(len, rows))
+    found: list[dict[str, Any]] = []
+    for part, own in enumerate(rows):
+        wanted = own[offset : offset + limit - len(found)]
+        found += [_row(study, part, int(row)) for row in wanted]
+        offset = max(offset - len(own), 0)
+    return total, found
+
+
+def _row(study: Study, part: int, row: int) -> dict[str, Any]:
+    """A row with its user, and the journey and step (from 1) that it belongs to."""
+    steps = study.parts[part]
+    journeys = steps.journeys
+    number = int(np.searchsorted(journeys.first_row, row, side="right")) - 1
+    count = int(journeys.steps[number])
+    first = int(journeys.first_step[number])
+    step = int(np.searchsorted(steps.steps.first_row[first : first + count], row, side="right"))
+    session = int(steps.log.columns["session"][row])
+    return {
+        **row_place(steps, row),
+        "user": steps.log.text("user", row),
+        "session": None if session == NONE else steps.log.terms["session"][session],
+        "journey": journey_key(study, JourneyRef(part, number)) if count else None,
+        "step": max(step, 1),
+    }

@@ -1,0 +1,239 @@
+"""Finding journeys, listing them in miniature, and laying one open."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+from mossy_trail.core.log import EVENTS, NONE, OUTCOMES
+from mossy_trail.core.steps import EXITS, FATES, MARK, REGIONS, STARTS, TAB, Steps
+from mossy_trail.engine.export import steps_table
+from mossy_trail.engine.study import JourneyRef, Study
+
+Sort = Literal["newest", "oldest", "longest", "deepest", "slowest"]
+MINIATURE = 40
+"""Steps in a miniature; of a longer journey, as many spread evenly."""
+
+
+@dataclass(frozen=True)
+class Found:
+    """Positions in the study's index, in the order asked for."""
+
+    positions: NDArray[np.int64]
+
+    @property
+    def count(self) -> int:
+        return len(self.positions)
+
+
+def find(study: Study, mask: NDArray[np.bool_], search: str = "", sort: Sort = "newest") -> Found:
+    """Those of `mask` whose user, session or one of whose screens contains `search`.
+
+    Ties are told apart by start, user and session, so the order never depends on that of the
+    parts.
+    """
+    mask = matching(study, mask, search)
+    index = study.index
+    positions = np.flatnonzero(mask)
+    user_rank = _name_ranks(study.terms["user"])
+    keys = {
+        "newest": -index.start,
+        "oldest": index.start,
+        "longest": -index.steps.astype("int64"),
+        "deepest": -index.deepest.astype("int64"),
+        "slowest": -(index.end - index.start),
+    }
+    order = np.lexsort(
+        (user_rank[index.user[positions]], -index.start[positions], keys[sort][positions])
+    )
+    return Found(positions[order])
+
+
+def _name_ranks(names: list[str]) -> NDArray[np.int64]:
+    ranks = np.empty(len(names), "int64")
+    ranks[sorted(range(len(names)), key=names.__getitem__)] = np.arange(len(names))
+    return ranks
+
+
+def matching(study: Study, mask: NDArray[np.bool_], search: str) -> NDArray[np.bool_]:
+    """Those of `mask` whose user, session or one of whose screens contains `search`."""
+    text = search.strip().casefold()
+    if not text:
+        return mask
+
+    def containing(names: list[str]) -> NDArray[np.bool_]:
+        return np.array([text in name.casefold() for name in [*names, ""]], bool)
+
+    users, sessions = containing(study.terms["user"]), containing(study.terms["session"])
+
+    def ask(steps: Steps) -> NDArray[np.bool_]:
+        screens = containing(steps.places.names)
+        found = users[steps.journeys.user] | sessions[steps.journeys.session]
+        found[steps.steps.journey[screens[steps.screen]]] = True
+        return found
+
+    return mask & study.joined(ask)
+
+
+def journey_key(study: Study, ref: JourneyRef) -> str:
+    """A journey's permanent name: its first moment in microseconds, and its user."""
+    journeys = study.parts[ref.part].journeys
+    user = study.terms["user"][journeys.user[ref.number]]
+    return f"{journeys.start[ref.number]}~{user}"
+
+
+def by_key(study: Study, key: str) -> JourneyRef:
+    """The journey of this name; raises `KeyError` when there is none."""
+    start, _, user = key.partition("~")
+    if not start.lstrip("-").isdigit() or len(start) > 19 or not study.parts:
+        raise KeyError(key)
+    found = np.flatnonzero(study.index.start == int(start))
+    for position in found:
+        if study.terms["user"][study.index.user[position]] == user:
+            return study.index.ref(int(position))
+    raise KeyError(key)
+
+
+def marks_of(bits: int) -> list[str]:
+    return [word for word, bit in MARK.items() if bits & bit]
+
+
+def summary(study: Study, ref: JourneyRef) -> dict[str, Any]:
+    """A journey in a list: who, when, how long, its marks, and its profile in miniature."""
+    steps = study.parts[ref.part]
+    journeys, number = steps.journeys, ref.number
+    session = int(journeys.session[number])
+    count = int(journeys.steps[number])
+    shown = np.unique(np.linspace(0, count - 1, min(count, MINIATURE)).astype(int))
+    entries = steps.steps.entry[journeys.first_step[number] + shown]
+    return {
+        "key": journey_key(study, ref),
+        "user": study.terms["user"][journeys.user[number]],
+        "session": None if session == NONE else study.terms["session"][session],
+        "start": int(journeys.start[number]) // 1000,
+        "duration": int(journeys.end[number] - journeys.start[number]) // 1000,
+        "steps": count,
+        "deepest": int(journeys.deepest[number]),
+        "exit": EXITS[journeys.exit[number]],
+        "marks": marks_of(int(journeys.marks[number])),
+        "depths": steps.entries.depth[entries].tolist(),
+        "grounds": _grounds(steps, entries),
+    }
+
+
+def _grounds(steps: Steps, entries: NDArray[np.int32]) -> list[str]:
+    """Per entry the name of its tab, or of its region where it lies in none."""
+    return [
+        steps.places.tab_names[steps.entries.tab[e]]
+        if steps.entries.region[e] == TAB
+        else REGIONS[steps.entries.region[e]]
+        for e in entries
+    ]
+
+
+def detail(study: Study, ref: JourneyRef) -> dict[str, Any]:
+    """One journey with all its steps."""
+    steps = study.parts[ref.part]
+    journeys, number = steps.journeys, ref.number
+    return summary(study, ref) | {
+        "start_kind": STARTS[journeys.start_kind[number]],
+        "tabs": steps.places.tab_names,
+        "properties": properties(steps, int(journeys.first_row[number])),
+        "trail": trail(steps, number),
+    }
+
+
+def properties(steps: Steps, row: int) -> dict[str, str]:
+    text = steps.log.text("props", row)
+    return json.loads(text) if text else {}
+
+
+def trail(steps: Steps, number: int) -> list[dict[str, Any]]:
+    """The steps of a journey as they are exported, with times in milliseconds since 1970."""
+    first = int(steps.journeys.first_step[number])
+    last = first + int(steps.journeys.steps[number])
+    table = steps_table(steps, first, last).drop_columns(["user", "session", "rows"])
+    for name in ("asked_at", "time", "until"):
+        milliseconds = pc.divide(table[name].cast(pa.int64()), 1000)
+        table = table.set_column(table.schema.get_field_index(name), name, milliseconds)
+    table = table.append_column("repeats", pa.array(steps.steps.repeats[first:last]))
+    found: list[dict[str, Any]] = table.to_pylist()
+    return found
+
+
+def _params(steps: Steps, code: int) -> str | None:
+    return None if code == NONE else steps.log.terms["params"][code]
+
+
+def pile(study: Study, ref: JourneyRef, step: int) -> dict[str, Any]:
+    """What "back" goes through from a step (from 1), nearest first, and the tabs at rest."""
+    steps = study.parts[ref.part]
+    first = int(steps.journeys.first_step[ref.number])
+    entry = int(steps.steps.entry[first + step - 1])
+    behind = int(steps.steps.below[first + step - 1])
+    stack = [*steps.stack(entry)]
+    if len(stack) == 1 and behind != NONE:  # by a history rule, from the bottom of this stack
+        stack += steps.stack(behind)
+    resting: dict[int, int] = {}
+    for i in range(first, first + step):
+        for e in steps.stack(int(steps.steps.entry[i])):
+            if steps.entries.region[e] == TAB:
+                resting[int(steps.entries.tab[e])] = e
+                break
+    shown = {int(steps.entries.tab[e]) for e in stack}
+    return {
+        "stack": [_slip(steps, e) for e in stack],
+        "resting": [
+            {
+                "tab": steps.places.tab_names[tab],
+                "stack": [_slip(steps, e) for e in steps.stack(top)],
+            }
+            for tab, top in sorted(resting.items())
+            if tab not in shown
+        ],
+    }
+
+
+def _slip(steps: Steps, entry: int) -> dict[str, Any]:
+    tab = int(steps.entries.tab[entry])
+    return {
+        "screen": steps.places.names[steps.entries.screen[entry]],
+        "params": _params(steps, int(steps.entries.params[entry])),
+        "region": REGIONS[steps.entries.region[entry]],
+        "tab": None if tab == NONE else steps.places.tab_names[tab],
+    }
+
+
+def raw_places(study: Study, ref: JourneyRef, step: int) -> list[dict[str, Any]]:
+    """Where the rows of a step (from 1) came from, and what each was read as."""
+    steps = study.parts[ref.part]
+    journeys = steps.journeys
+    i = int(journeys.first_step[ref.number]) + step - 1
+    begin = int(steps.steps.first_row[i])
+    end = int(journeys.first_row[ref.number] + journeys.rows[ref.number])
+    if step < int(journeys.steps[ref.number]):
+        end = int(steps.steps.first_row[i + 1])
+    return [row_place(steps, row) for row in range(begin, end)]
+
+
+def row_place(steps: Steps, row: int) -> dict[str, Any]:
+    log = steps.log
+    event = EVENTS[int(log.columns["event"][row])]
+    outcome = int(log.columns["outcome"][row])
+    return {
+        "file": log.text("file", row),
+        "line": int(log.columns["line"][row]),
+        "time": int(log.columns["time"][row]) // 1000,
+        "event": log.text("word", row) or event,
+        "screen": log.text("screen", row),
+        "from": log.text("origin", row),
+        "params": log.text("params", row),
+        "outcome": None if outcome == NONE else OUTCOMES[outcome],
+        "fate": FATES[int(steps.fate[row])],
+    }

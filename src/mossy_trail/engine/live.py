@@ -1,0 +1,119 @@
+"""Live logs: events are acknowledged when they are kept, and read into rows a moment later."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from threading import Event, Thread
+
+import psycopg
+import structlog
+from sqlalchemy import Engine, select
+from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.orm import Session
+
+from mossy_trail.intake.cloud_events import SentEvent
+from mossy_trail.intake.coding import Coder
+from mossy_trail.intake.formats.json_lines import cut_lines, parse_objects
+from mossy_trail.intake.mapping import Mapping, apply, propose, shape_of
+from mossy_trail.intake.rows import RowCollector
+from mossy_trail.store import live
+from mossy_trail.store.models import StoredLog
+
+_note = structlog.get_logger()
+_AGAIN = 1.0
+"""Seconds until the next try, when the database could not be reached."""
+
+
+@dataclass(frozen=True)
+class Receipt:
+    accepted: int
+    duplicates: int
+
+
+class LiveLogs:
+    """Takes in events, and reads them into rows on a thread of its own."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._wake, self._ended = Event(), Event()
+        self._coders: dict[int, tuple[int, int, Coder]] = {}
+        self._thread = Thread(target=self._work, name="live", daemon=True)
+
+    def start(self) -> None:
+        self._wake.set()
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._ended.set()
+        self._wake.set()
+
+    def receive(self, app_id: int, events: Sequence[SentEvent]) -> Receipt:
+        """Keep these events. They are durable when this returns."""
+        sent = [(event.source, event.id, event.row) for event in events]
+        receipt = Receipt(*live.append(self._engine, app_id, sent))
+        self._wake.set()
+        return receipt
+
+    def _work(self) -> None:
+        while True:
+            self._wake.wait()
+            self._wake.clear()
+            if self._ended.is_set():
+                return
+            try:
+                self.read_in()
+            except (SQLAlchemyError, psycopg.Error):
+                self._ended.wait(_AGAIN)
+                self._wake.set()
+            except Exception:
+                _note.exception("live events could not be read")
+                self._ended.wait(_AGAIN)
+
+    def read_in(self) -> None:
+        """Read all events into rows that are not yet."""
+        behind = select(StoredLog).where(StoredLog.live, StoredLog.through < StoredLog.received)
+        while True:
+            with Session(self._engine, expire_on_commit=False) as session:
+                logs = list(session.scalars(behind))
+            if not logs:
+                return
+            for log in logs:
+                self._read_block(log)
+
+    def _read_block(self, log: StoredLog) -> None:
+        data = live.lines_after(self._engine, log.id, log.through)
+        through = log.through + data.count(b"\n")
+        records = cut_lines(data, log.through + 1, True)
+        table = parse_objects(records)
+        file = dict(log.files[0])
+        if table.num_rows and "mapping" not in file:
+            mapping = propose(table).mapping
+            file |= {"shape": shape_of(table.column_names), "mapping": asdict(mapping)}
+        mapping = Mapping.of(file.get("mapping", {}))
+        coder = self._coder(log)
+        known = {name: len(texts) for name, texts in coder.terms.items()}
+        collector = RowCollector(coder=coder)
+        mapped = apply(mapping, table) if table.num_rows else table
+        columns = collector.add(0, records, mapped, mapping.times)
+        new = [
+            (name, code, text)
+            for name, texts in coder.terms.items()
+            for code, text in enumerate(texts[known[name] :], known[name])
+        ]
+        aside = [(row.file, row.line, row.reason, row.text) for row in collector.set_aside]
+        users = len(coder.terms["user"])
+        if live.extend_log(self._engine, log, through, columns, new, aside, file, users):
+            self._coders[log.id] = (log.version, through, coder)
+        else:
+            self._coders.pop(log.id, None)
+
+    def _coder(self, log: StoredLog) -> Coder:
+        """The codes given out so far: kept from the block before, or as the database has them.
+
+        It is let go until the block is stored, so that a block which fails leaves no codes behind.
+        """
+        version, through, coder = self._coders.pop(log.id, (0, 0, None))
+        if coder is None or (version, through) != (log.version, log.through):
+            return Coder(live.known_terms(self._engine, log.id))
+        return coder

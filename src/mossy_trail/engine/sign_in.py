@@ -1,0 +1,109 @@
+"""The sign-in question: figures, and the journeys behind each."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from functools import reduce
+from operator import add
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.measures import sign_in
+from mossy_trail.core.scope import Scope
+from mossy_trail.core.stats import SMALL, Quartiles, Share, quartiles, share
+from mossy_trail.core.steps import Steps
+from mossy_trail.engine.study import Study
+
+
+@dataclass(frozen=True)
+class Stage:
+    """One stage of the track. Times are in milliseconds, to this stage from the one before."""
+
+    figure: str
+    count: int
+    of_first: Share
+    of_previous: Share
+    time_to: Quartiles | None
+
+
+@dataclass(frozen=True)
+class Loss:
+    """Where some of those went who got no further; `share` is of the stage they left from."""
+
+    figure: str
+    stage: str
+    way: str
+    share: Share
+
+
+@dataclass(frozen=True)
+class SignIn:
+    """The sign-in figures of a scope, counted in its unit."""
+
+    unit: str
+    all: int
+    restored: int
+    stages: list[Stage]
+    losses: list[Loss]
+    small: bool
+    """Too few met sign-in for the shares to tell much."""
+    has_screen: bool
+    """The map names at least one sign-in screen."""
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def measure(study: Study, scope: Scope) -> SignIn:
+    """Ask every part and merge."""
+
+    def ask(steps: Steps) -> sign_in.Tally:
+        labels = sign_in.label(steps)
+        return sign_in.tally(labels, _counted(steps, labels, scope))
+
+    total = reduce(add, study.each(ask), sign_in.EMPTY)
+    count = {name: _count(total, name) for name in sign_in.figures()}
+    times = {"tried": total.to_try, "in": total.to_in}
+    stages = []
+    for name, previous in (("met", "met"), ("tried", "met"), ("in", "tried")):
+        n = count[name]
+        to = quartiles(times[name] / 1000) if name in times else None
+        shares = share(n, count["met"]), share(n, count[previous])
+        stages.append(Stage(name, n, *shares, to))
+    losses = [
+        Loss(figure, stage, way, share(count[figure], count[stage]))
+        for stage in ("met", "tried")
+        for way in sign_in.WAYS[:-1]
+        for figure in [f"lost_{stage}.{way}"]
+        if count[figure]
+    ]
+    losses.sort(key=lambda loss: (loss.stage, -loss.share.count))
+    small = count["met"] < SMALL
+    has_screen = any(screen.role == "sign_in" for screen in study.app_map.screens)
+    return SignIn(scope.unit, count["all"], count["restored"], stages, losses, small, has_screen)
+
+
+def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
+    """The journeys that a figure counts, as a mask over the study's index.
+
+    By users, each stands for the journey in which the user got furthest. Raises `KeyError` for a
+    figure that there is not.
+    """
+    counted = sign_in.figure_labels(figure)
+
+    def ask(steps: Steps) -> NDArray[np.bool_]:
+        labels = sign_in.label(steps)
+        return _counted(steps, labels, scope) & counted[labels.label]
+
+    return study.joined(ask)
+
+
+def _counted(steps: Steps, labels: sign_in.Labels, scope: Scope) -> NDArray[np.bool_]:
+    inside = scope.mask(steps.journeys)
+    return sign_in.by_user(labels, inside) if scope.unit == "users" else inside
+
+
+def _count(total: sign_in.Tally, figure: str) -> int:
+    return int(total.counts[sign_in.figure_labels(figure)].sum())

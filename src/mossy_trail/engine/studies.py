@@ -1,0 +1,131 @@
+"""The studies of all apps: made when asked for, and made anew when a log or map changes."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from threading import Lock
+from time import monotonic
+
+from sqlalchemy import Engine, func, select
+from sqlalchemy.orm import Session
+
+from mossy_trail.core.app_map import AppMap
+from mossy_trail.core.log import Log
+from mossy_trail.engine.study import Study
+from mossy_trail.store.models import AppMapVersion, StoredLog
+from mossy_trail.store.parts import PartsCache, Stamp
+
+ROWS_KEPT = 12_000_000
+"""Rows of studies that are kept in memory, beside one that is in use."""
+LONGEST_REST = 15.0
+"""Seconds that figures may lag behind live rows, however long a study takes."""
+
+
+@dataclass(frozen=True)
+class Version:
+    """What a study was made from."""
+
+    logs: tuple[Stamp, ...]
+    map: int
+    read_at: int
+
+    def __str__(self) -> str:
+        return f"{self.map}:{hash(self.logs) & 0xFFFFFFFF:x}"
+
+    def differs_in_live_rows_only(self, other: Version) -> bool:
+        def of(version: Version) -> tuple[list[tuple[int, int]], int]:
+            return [(stamp.log, stamp.version) for stamp in version.logs], version.map
+
+        return of(self) == of(other)
+
+
+@dataclass(frozen=True)
+class _Made:
+    version: Version
+    study: Study
+    at: float
+    took: float
+
+    @property
+    def rows(self) -> int:
+        return sum(len(part.log) for part in self.study.parts)
+
+    @property
+    def resting(self) -> bool:
+        """It was made so lately that making it anew for a few live rows would keep a core busy."""
+        return monotonic() - self.at < min(self.took * 3, LONGEST_REST)
+
+
+class Studies:
+    def __init__(self, engine: Engine, parts: PartsCache) -> None:
+        self._engine, self._parts = engine, parts
+        self._made: dict[int, _Made] = {}
+        self._order = Lock()
+        self._fresh: dict[int, Log] = {}
+        self._locks: defaultdict[int, Lock] = defaultdict(Lock)
+
+    def of(self, app_id: int) -> Study:
+        """The study of an app's logs under its newest map."""
+        version = self._version(app_id)
+        with self._locks[app_id]:
+            made = self._made.get(app_id)
+            if made is None or not self._holds(made, version):
+                begun = monotonic()
+                study = self._make(app_id, version)
+                made = _Made(version, study, monotonic(), monotonic() - begun)
+            self._keep(app_id, made)
+            return made.study
+
+    def _keep(self, app_id: int, made: _Made) -> None:
+        """Keep it as the newest; those unused for longest go when together they are too large."""
+        with self._order:
+            self._made.pop(app_id, None)
+            room = ROWS_KEPT - made.rows
+            for other, study in reversed(list(self._made.items())):
+                room -= study.rows
+                if room < 0:
+                    del self._made[other]
+            self._made[app_id] = made
+
+    def _holds(self, made: _Made, version: Version) -> bool:
+        only_live = made.version.differs_in_live_rows_only(version)
+        return made.version == version or (only_live and made.resting)
+
+    def keep(self, log_id: int, log: Log) -> None:
+        """A log was stored that is still in memory: make the next study from there."""
+        self._fresh[log_id] = log
+
+    def landed(self, app_id: int) -> None:
+        """Make the study of an app in which a log has landed."""
+        try:
+            self.of(app_id)
+        finally:
+            self._fresh.clear()
+
+    def _version(self, app_id: int) -> Version:
+        with Session(self._engine) as session:
+            query = select(StoredLog).where(StoredLog.app_id == app_id, StoredLog.rows > 0)
+            logs = list(session.scalars(query.order_by(StoredLog.id)))
+            newest = select(func.max(AppMapVersion.version)).where(AppMapVersion.app_id == app_id)
+            stamps = tuple(Stamp(log.id, log.version, log.through) for log in logs)
+            read_at = max((_read_at(log) for log in logs), default=0)
+            return Version(stamps, session.scalar(newest) or 0, read_at)
+
+    def _make(self, app_id: int, version: Version) -> Study:
+        parts = self._parts.load(app_id, version.logs, self._fresh) if version.logs else []
+        return Study(parts, self._map(app_id, version.map), version.read_at, str(version))
+
+    def _map(self, app_id: int, version: int) -> AppMap:
+        with Session(self._engine) as session:
+            query = select(AppMapVersion.document).where(
+                AppMapVersion.app_id == app_id, AppMapVersion.version == version
+            )
+            return AppMap.from_dict(session.scalar(query) or {})
+
+
+def _read_at(log: StoredLog) -> int:
+    """When the log's newest rows came in, in microseconds since 1970; a live one is read now."""
+    moment = datetime.now(UTC).replace(minute=0, second=0) if log.live else log.created_at
+    return int(moment.timestamp()) * 1_000_000

@@ -1,0 +1,129 @@
+"""A study: all parts of one app, replayed under one map, ready for questions."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.app_map import AppMap
+from mossy_trail.core.log import DICTIONARIES, Log, plausible
+from mossy_trail.core.marks import mark_dead_ends, ways
+from mossy_trail.core.properties import property_of
+from mossy_trail.core.replay import mark_cut, replay
+from mossy_trail.core.scope import Scope
+from mossy_trail.core.steps import FATES, Steps
+
+Answer = TypeVar("Answer")
+_threads = ThreadPoolExecutor(2, "parts")
+
+
+@dataclass(frozen=True)
+class JourneyRef:
+    """Where a journey stands: its part, and its number in there."""
+
+    part: int
+    number: int
+
+
+@dataclass(frozen=True, eq=False)
+class Index:
+    """Every journey of a study in one table, each column of shape (journeys,)."""
+
+    part: NDArray[np.int32]
+    number: NDArray[np.int32]
+    start: NDArray[np.int64]
+    end: NDArray[np.int64]
+    steps: NDArray[np.int32]
+    deepest: NDArray[np.int32]
+    user: NDArray[np.int32]
+    session: NDArray[np.int32]
+
+    def ref(self, position: int) -> JourneyRef:
+        return JourneyRef(int(self.part[position]), int(self.number[position]))
+
+
+class Study:
+    """The replay of an app's log, part by part; parts run on threads.
+
+    All parts share their dictionaries, and every measure is asked of each part and merged.
+    `read_at` is when the newest of the rows came in, in microseconds since 1970: what lies
+    later has a wrong clock, and says nothing of when the log ends. `version` names the rows
+    and the map that it was made from.
+    """
+
+    def __init__(
+        self,
+        parts: Sequence[Log],
+        app_map: AppMap,
+        read_at: int | None = None,
+        version: str = "",
+    ) -> None:
+        self.app_map = app_map
+        self.version = version
+        self.read_at = int(time.time() * 1e6) if read_at is None else read_at
+        parts = [part for part in parts if len(part)]
+        self.parts = list(_threads.map(lambda part: replay(part, app_map), parts))
+        log_end = max((self._end_of(part) for part in parts), default=0)
+        for steps in self.parts:
+            mark_cut(steps, log_end)
+        self._mark_dead_ends()
+
+    def _mark_dead_ends(self) -> None:
+        platform = property_of(self.terms["props"], "platform")
+        seen = np.asarray(sum(self.each(lambda steps: ways(steps, platform))))
+        self.each(lambda steps: mark_dead_ends(steps, platform, seen))
+
+    def _end_of(self, part: Log) -> int:
+        times = part.columns["time"]
+        return int(times[plausible(times, self.read_at)].max(initial=0))
+
+    @property
+    def terms(self) -> dict[str, list[str]]:
+        return self.parts[0].log.terms if self.parts else {name: [] for name in DICTIONARIES}
+
+    def each(self, ask: Callable[[Steps], Answer]) -> list[Answer]:
+        """The answer of every part, in order."""
+        return list(_threads.map(ask, self.parts))
+
+    @cached_property
+    def index(self) -> Index:
+        """All journeys, in order of parts."""
+
+        def joined(name: str, dtype: str) -> NDArray[np.generic]:
+            columns = [getattr(steps.journeys, name) for steps in self.parts]
+            return np.concatenate([np.empty(0, dtype), *columns]).astype(dtype)
+
+        sizes = [len(steps.journeys.start) for steps in self.parts]
+        numbers = [np.arange(size, dtype="int32") for size in sizes]
+        return Index(
+            np.repeat(np.arange(len(sizes), dtype="int32"), sizes),
+            np.concatenate([np.empty(0, "int32"), *numbers]),
+            joined("start", "int64"),  # type: ignore[arg-type]
+            joined("end", "int64"),  # type: ignore[arg-type]
+            joined("steps", "int32"),  # type: ignore[arg-type]
+            joined("deepest", "int32"),  # type: ignore[arg-type]
+            joined("user", "int32"),  # type: ignore[arg-type]
+            joined("session", "int32"),  # type: ignore[arg-type]
+        )
+
+    def scope_mask(self, scope: Scope) -> NDArray[np.bool_]:
+        """Which journeys of the index are in scope."""
+        return self.joined(lambda steps: scope.mask(steps.journeys))
+
+    def joined(self, ask: Callable[[Steps], NDArray[np.bool_]]) -> NDArray[np.bool_]:
+        """A mask over the index from a mask of each part's journeys."""
+        return np.concatenate([np.empty(0, bool), *self.each(ask)])
+
+    def fates(self) -> dict[str, int]:
+        """How many rows met each of `FATES`."""
+        counts = np.zeros(len(FATES), "int64")
+        for steps in self.parts:
+            counts += np.bincount(steps.fate, minlength=len(FATES))
+        return dict(zip(FATES, counts.tolist(), strict=True))

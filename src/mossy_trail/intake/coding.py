@@ -1,0 +1,156 @@
+"""Codes for the strings of a log: given out block by block, the same in all of them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping, Sequence
+from types import MappingProxyType
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+from mossy_trail.core.log import DICTIONARIES, EVENT, NONE, OUTCOME, VIAS, Column, recode
+
+_CODED = {
+    "user": "user",
+    "session": "session",
+    "screen": "screen",
+    "origin": "screen",
+    "tab": "word",
+    "uri": "uri",
+    "source": "word",
+    "params": "params",
+}
+_FIELD_OF = {"origin": "from"}
+_FAR = 2**31 - 1
+_CUSTOM = EVENT["custom"]
+
+
+class Coder:
+    """Turns columns of text into codes. A string has one code, by its first appearance.
+
+    `terms` are strings that have codes already: per dictionary, in the order of these.
+    """
+
+    def __init__(self, terms: Mapping[str, Sequence[str]] = MappingProxyType({})) -> None:
+        self._code_of: dict[str, dict[str, int]] = {
+            name: {text: code for code, text in enumerate(terms.get(name, ()))}
+            for name in DICTIONARIES
+        }
+        self._params: dict[str, int] = {}
+
+    @property
+    def terms(self) -> dict[str, list[str]]:
+        """Per dictionary the strings so far, in the order of their codes."""
+        return {name: list(codes) for name, codes in self._code_of.items()}
+
+    def columns(self, table: pa.Table, properties: Sequence[str]) -> dict[str, Column]:
+        """The coded columns of a block of rows with all fields; the rest are `properties`."""
+        built = {
+            name: self._coded(dictionary, table[_FIELD_OF.get(name, name)])
+            for name, dictionary in _CODED.items()
+        }
+        codes, words = _distinct(table["event"])
+        events = [EVENT.get(word, _CUSTOM) for word in words]
+        event = recode(codes, np.array(events, "int32"))
+        custom = [
+            self._code("word", word) if event == _CUSTOM else NONE
+            for word, event in zip(words, events, strict=True)
+        ]
+        built["word"] = recode(codes, np.array(custom, "int32"))
+        built["event"] = np.where(codes == NONE, EVENT["screen_view"], event)
+        built["order"] = _numbers(table["order"], _whole, "int64")
+        built["count"] = _numbers(table["count"], lambda text: min(_whole(text), _FAR), "int32")
+        built["outcome"] = _numbers(table["outcome"], lambda w: OUTCOME.get(w, NONE), "int8")
+        built["via"] = _numbers(
+            table["via"], lambda word: VIAS.index(word) if word in VIAS else NONE, "int8"
+        )
+        built["props"] = self._properties(table, properties)
+        return built
+
+    def _coded(self, dictionary: str, column: pa.ChunkedArray) -> Column:
+        codes, texts = _distinct(column)
+        code = self._params_code if dictionary == "params" else self._code_in(dictionary)
+        return recode(codes, np.array([code(text) for text in texts], "int32"))
+
+    def _code(self, dictionary: str, text: str) -> int:
+        return self._code_in(dictionary)(text)
+
+    def _code_in(self, dictionary: str) -> Callable[[str], int]:
+        known = self._code_of[dictionary]
+        # PostgreSQL has no NUL in text.
+        return lambda text: known.setdefault(
+            text.replace("\0", "\N{SYMBOL FOR NULL}") if "\0" in text else text, len(known)
+        )
+
+    def _params_code(self, text: str) -> int:
+        code = self._params.get(text)
+        if code is None:
+            code = self._params[text] = self._code("params", _canonical(text))
+        return code
+
+    def _properties(self, table: pa.Table, names: Sequence[str]) -> Column:
+        """One code per distinct set of properties; its term is the set as JSON."""
+        row_sets, sets = np.zeros(table.num_rows, "int64"), [{}]  # type: ignore[var-annotated]
+        for name in sorted(names):
+            codes, texts = _distinct(table[name])
+            width = len(texts) + 1
+            pairs = pa.array(row_sets * width + codes + 1).dictionary_encode()
+            row_sets = pairs.indices.to_numpy().astype("int64")
+            sets = [
+                {**sets[pair // width], name: texts[pair % width - 1]}
+                if pair % width
+                else sets[pair // width]
+                for pair in pairs.dictionary.to_pylist()
+            ]
+        coding = [
+            self._code("props", json.dumps(found, ensure_ascii=False)) if found else NONE
+            for found in sets
+        ]
+        return np.array(coding, "int32")[row_sets]
+
+
+def _distinct(column: pa.ChunkedArray) -> tuple[NDArray[np.int32], list[str]]:
+    """Codes per row and the distinct texts they stand for; −1 for null and for empty text."""
+    array = column.cast(pa.string()).combine_chunks()
+    if isinstance(array, pa.ChunkedArray):
+        array = pa.concat_arrays(array.chunks)
+    array = array.dictionary_encode()
+    codes = pc.fill_null(array.indices, NONE).to_numpy(zero_copy_only=False).astype("int32")
+    texts = array.dictionary.to_pylist()
+    if "" in texts:
+        empty = texts.index("")
+        coding = np.arange(len(texts), dtype="int32") - (np.arange(len(texts)) > empty)
+        coding[empty] = NONE
+        codes = recode(codes, coding.astype("int32"))
+        del texts[empty]
+    return codes, texts
+
+
+def _numbers(column: pa.ChunkedArray, value: Callable[[str], int], dtype: str) -> Column:
+    """Per row the number that its text stands for; −1 where it has none."""
+    codes, texts = _distinct(column)
+    return recode(codes, np.array([value(text) for text in texts], dtype)).astype(dtype)
+
+
+def _whole(text: str) -> int:
+    try:
+        return min(max(int(text), NONE), 2**63 - 1)
+    except ValueError:
+        return NONE
+
+
+def _canonical(text: str) -> str:
+    """Params with the same content get the same text, whatever their key order and spacing.
+
+    A member that is null is left out: columnar formats have one for every key of any row.
+    """
+    try:
+        params = json.loads(text, strict=False)
+    except (ValueError, RecursionError):
+        return text
+    if isinstance(params, dict):
+        params = {key: value for key, value in params.items() if value is not None}
+    return json.dumps(params, sort_keys=True, ensure_ascii=False)

@@ -1,0 +1,139 @@
+"""Apache Parquet."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import polars as pl
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.parquet as parquet
+from numpy.typing import NDArray
+
+from mossy_trail.intake.errors import UnusableFile
+from mossy_trail.intake.records import GOOD, LONGEST_ROW, TOO_LONG, Block
+from mossy_trail.intake.source import Source
+
+BATCH = 50_000
+_LINE = "\0line"
+"""A column beside the file's own, in kept bytes: the number of each row."""
+
+
+class Parquet:
+    """Rows are counted from 1, and kept in Parquet files of a batch each."""
+
+    def description(self) -> dict[str, Any]:
+        return {"kept": "parquet"}
+
+    def batches(self, source: Source) -> Iterator[tuple[Block, pa.Table]]:
+        try:
+            file = parquet.ParquetFile(source.path)
+            for batch in file.iter_batches(BATCH):
+                block = TableBlock(pa.table(batch), np.arange(batch.num_rows) + source.line)
+                source.line += batch.num_rows
+                yield block, block.good_texts()
+        except (pa.ArrowException, OSError, UnicodeError) as error:
+            said = str(error).partition("\n")[0][:120].rstrip(". ")
+            raise UnusableFile(
+                source.name,
+                f"Its Parquet data cannot be read: {said}.",
+                "The file is cut short or damaged; fetch or write it again.",
+            ) from None
+
+
+class TableBlock:
+    """Rows of a table, with their numbers. As a row has no bytes of its own, its text is JSON."""
+
+    def __init__(self, table: pa.Table, lines: NDArray[np.int64]) -> None:
+        self.table, self.lines = table, lines
+        self._texts = _as_texts(table)
+        lengths = np.zeros(table.num_rows, "int64")
+        for column in self._texts.columns:
+            if not pa.types.is_timestamp(column.type):
+                lengths += pc.fill_null(pc.binary_length(column), 0).to_numpy()
+        self.flaws = np.where(lengths > LONGEST_ROW, TOO_LONG, GOOD).astype("uint8")
+
+    def __len__(self) -> int:
+        return self.table.num_rows
+
+    def good_texts(self) -> pa.Table:
+        """The good rows, every column as text or as moments."""
+        return self._texts.filter(pa.array(self.flaws == GOOD))
+
+    def text(self, row: int) -> bytes:
+        return self._json[row]
+
+    @cached_property
+    def _json(self) -> list[bytes]:
+        return _as_lines(self.table).splitlines()
+
+    def pieces(self) -> Iterator[tuple[int, bytes]]:
+        if len(self):
+            yield int(self.lines[0]), _packed(self.table, self.lines)
+
+
+def _packed(table: pa.Table, lines: NDArray[np.int64]) -> bytes:
+    table = table.append_column(_LINE, pa.array(lines))
+    sink = pa.BufferOutputStream()
+    parquet.write_table(table, sink, compression="zstd")
+    return bytes(sink.getvalue())
+
+
+def kept_block(data: bytes) -> TableBlock:
+    """The rows of a piece that was kept."""
+    table = parquet.read_table(pa.BufferReader(data))
+    lines = table[_LINE].to_numpy().astype("int64")
+    return TableBlock(table.drop_columns([_LINE]), lines)
+
+
+def without(data: bytes, lines: Sequence[int]) -> bytes:
+    """A piece that was kept, without the rows of these numbers."""
+    block = kept_block(data)
+    left = ~np.isin(block.lines, lines)
+    return _packed(block.table.filter(pa.array(left)), block.lines[left])
+
+
+def _as_lines(table: pa.Table) -> bytes:
+    """The rows as JSON Lines; moments in UTC."""
+    frame = pl.DataFrame(table)
+    moments = [name for name, kind in frame.schema.items() if isinstance(kind, pl.Datetime)]
+    texts = [
+        (pl.col(n).dt.convert_time_zone("UTC") if _zoned(frame, n) else pl.col(n))
+        .dt.strftime("%Y-%m-%dT%H:%M:%S%.6f" + ("Z" if _zoned(frame, n) else ""))
+        .alias(n)
+        for n in moments
+    ]
+    binary = [
+        pl.col(n).cast(pl.String, strict=False) for n, k in frame.schema.items() if k == pl.Binary
+    ]
+    return frame.with_columns(texts + binary).write_ndjson().encode()
+
+
+def _zoned(frame: pl.DataFrame, name: str) -> bool:
+    kind = frame.schema[name]
+    return isinstance(kind, pl.Datetime) and kind.time_zone is not None
+
+
+def _as_texts(table: pa.Table) -> pa.Table:
+    """Every column as text, but moments; nested values as JSON."""
+    for place, field in enumerate(table.schema):
+        if not (pa.types.is_timestamp(field.type) or pa.types.is_string(field.type)):
+            table = table.set_column(place, field.name, _as_text(table[field.name]))
+    return table
+
+
+def _as_text(values: pa.ChunkedArray) -> pa.ChunkedArray:
+    kind = values.type
+    if pa.types.is_dictionary(kind):
+        return _as_text(values.cast(kind.value_type))
+    if pa.types.is_nested(kind):
+        written = pl.DataFrame({"": pl.Series(values)}).write_ndjson().splitlines()
+        texts = [line[len('{"":') : -1] for line in written]
+        return pa.chunked_array([[None if text == "null" else text for text in texts]])
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+        as_text = pl.Series(values).cast(pl.String, strict=False).to_arrow()
+        return pa.chunked_array([as_text]).cast(pa.string())
+    return values.cast(pa.string())

@@ -1,0 +1,423 @@
+"""Reading log files: bytes in, a log and an account of every row out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mossy_trail.core.log import Column, Log
+from mossy_trail.intake.errors import UnusableFile
+from mossy_trail.intake.formats.csv import Csv
+from mossy_trail.intake.formats.json_array import JsonArray
+from mossy_trail.intake.formats.json_lines import JsonLines, cut_lines, parse_objects
+from mossy_trail.intake.formats.parquet import Parquet, kept_block, without
+from mossy_trail.intake.formats.xes import Xes
+from mossy_trail.intake.mapping import (
+    Mapping,
+    Proposal,
+    apply,
+    column,
+    columns_of,
+    propose,
+    shape_of,
+)
+from mossy_trail.intake.records import LONGEST_ROW, MOST_COLUMNS, Block, Records, TooManyColumns
+from mossy_trail.intake.rows import (
+    FIELDS,
+    REASONS,
+    RowCollector,
+    SetAside,
+    flaws_of,
+    with_all_fields,
+)
+from mossy_trail.intake.source import Source
+from mossy_trail.intake.times import BAD, Times
+
+NOT_LOGS = {
+    b"\x89PNG": "a PNG picture",
+    b"\xff\xd8\xff": "a JPEG picture",
+    b"GIF8": "a GIF picture",
+    b"RIFF": "a picture, sound or film",
+    b"%PDF": "a PDF document",
+    b"PK\x03\x04": "a ZIP archive or office document",
+    b"SQLite format 3": "an SQLite database",
+}
+FORMS = "CSV, JSON Lines, a JSON array, Parquet or XES, plain or packed by gzip or zstd"
+_NO_TEXT = bytes(set(range(32)) - set(b"\t\n\r\f\x1b"))
+
+
+class Format(Protocol):
+    def description(self) -> dict[str, Any]: ...
+
+    def batches(self, source: Source) -> Batches: ...
+
+
+Batches = Iterator[tuple[Block, pa.Table]]
+
+
+class LogFile:
+    """A log file as it lies on disk, in any of the formats."""
+
+    def __init__(self, path: Path, name: str = "") -> None:
+        self.path, self.name = path, name or path.name
+        self.size = path.stat().st_size
+
+    @contextmanager
+    def open(self) -> Iterator[Opened]:
+        source = Source(self.name, self.path)
+        try:
+            form = _format(source)
+            yield Opened(form.description(), form.batches(source), lambda: source.position)
+        finally:
+            source.close()
+
+
+class KeptFile:
+    """A file of a log that is in already, by the blocks of its bytes that were kept.
+
+    `file` is what `Reading.files` said of it; `blocks` yields first line and bytes of each.
+    """
+
+    def __init__(
+        self, file: dict[str, Any], size: int, blocks: Callable[[], Iterator[tuple[int, bytes]]]
+    ) -> None:
+        self.name, self.size = file["name"], size
+        self._file, self._blocks = file, blocks
+
+    @contextmanager
+    def open(self) -> Iterator[Opened]:
+        done = 0
+
+        def batches() -> Batches:
+            nonlocal done
+            for first_line, data in self._blocks():
+                done += len(data)
+                yield _again(self._file, data, first_line)
+
+        yield Opened(_described(self._file), batches(), lambda: done)
+
+
+def _described(file: dict[str, Any]) -> dict[str, Any]:
+    return {key: file[key] for key in ("delimiter", "columns", "kept") if key in file}
+
+
+def _again(file: dict[str, Any], data: bytes, first_line: int) -> tuple[Block, pa.Table]:
+    """Cut and parse a block of kept bytes."""
+    if "kept" in file:
+        block = kept_block(data)
+        return block, block.good_texts()
+    records = _cut_again(file, data, first_line)
+    if "columns" in file:
+        return records, Csv(file["delimiter"], file["columns"]).parse(records)
+    return records, parse_objects(records)
+
+
+def _cut_again(file: dict[str, Any], data: bytes, first_line: int) -> Records:
+    is_csv = "columns" in file
+    cut = Csv(file["delimiter"], file["columns"]).cutter() if is_csv else cut_lines
+    return cut(data, first_line, True)
+
+
+class Input(Protocol):
+    """Something to read a log from."""
+
+    name: str
+    size: int
+
+    def open(self) -> AbstractContextManager[Opened]: ...
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A file being read: what its format says of it, its batches, and how far it is in bytes."""
+
+    description: dict[str, Any]
+    batches: Batches
+    position: Callable[[], int]
+
+
+@dataclass(frozen=True)
+class Progress:
+    file: int
+    rows: int
+    set_aside: int
+    bytes_read: int
+    bytes_total: int
+
+
+@dataclass(frozen=True, eq=False)
+class Reading:
+    """What came of one or more files: the log, and the rows set aside."""
+
+    log: Log
+    set_aside: list[SetAside]
+    files: list[dict[str, Any]]
+    """Per file its `name`, the `mapping` it was read by, the `shape` that this was chosen for,
+    of CSV its `delimiter` and `columns`, and in what form its bytes are `kept`, if in another."""
+
+    @property
+    def rows_read(self) -> int:
+        return len(self.log) + len(self.set_aside)
+
+
+class Watcher:
+    """Is told of a reading as it goes on. Any of its methods may raise to stop it."""
+
+    def on_block(self, file: int, block: Block) -> None:
+        """A block as it was cut."""
+
+    def on_rows(self, columns: dict[str, Column]) -> None:
+        """The columns of the block's rows that can be used."""
+
+    def on_progress(self, progress: Progress) -> None:
+        """How far the reading is, after each block."""
+
+
+MappingOf = Callable[[str], Mapping | None]
+"""The mapping for files of a shape; None: as the first rows propose."""
+
+
+def read_files(
+    paths: Sequence[Path], names: Sequence[str] | None = None, mapping: Mapping | None = None
+) -> Reading:
+    """Read files by one mapping, or each by the one that its first rows propose.
+
+    `names` are what the files are called, where that is not their paths' names.
+    """
+    names = names or [path.name for path in paths]
+    inputs = [LogFile(path, name) for path, name in zip(paths, names, strict=True)]
+    return read_log(inputs, lambda shape: mapping)
+
+
+def read_log(
+    inputs: Sequence[Input], mapping_of: MappingOf, watcher: Watcher | None = None
+) -> Reading:
+    """Read one log, the files of which may each have a format of its own.
+
+    Raises `UnusableFile` for a file that is no log, or in which no row could be used.
+    """
+    collector = RowCollector()
+    watcher = watcher or Watcher()
+    files: list[dict[str, Any]] = []
+    total, done = sum(given.size for given in inputs), 0
+    for number, given in enumerate(inputs):
+        before = collector.rows
+        with given.open() as opened:
+            files.append({"name": given.name, **opened.description})
+            for block, table in _within_limits(given.name, opened.batches):
+                if table.num_rows and "mapping" not in files[number]:
+                    files[number] |= _read_by(given.name, table, mapping_of)
+                mapping = Mapping.of(files[number].get("mapping", {}))
+                mapped = apply(mapping, table) if table.num_rows else table
+                watcher.on_rows(collector.add(number, block, mapped, mapping.times))
+                watcher.on_block(number, block)
+                read, aside = done + opened.position(), len(collector.set_aside)
+                watcher.on_progress(Progress(number, collector.rows, aside, read, total))
+        if collector.rows == before:
+            _refuse_rowless(given.name, number, collector.set_aside)
+        done += given.size
+    names = [given.name for given in inputs]
+    return Reading(collector.log(names), collector.set_aside, files)
+
+
+def _within_limits(name: str, batches: Batches) -> Batches:
+    """The batches, unless there are more columns than any log has."""
+    try:
+        for block, table in batches:
+            if table.num_columns > MOST_COLUMNS:
+                raise TooManyColumns(table.num_columns)
+            yield block, table
+    except TooManyColumns as error:
+        raise UnusableFile(
+            name,
+            f"It has {error.args[0]:,} columns or more; a log may have {MOST_COLUMNS:,}.",
+            "Often ids have become names of columns. Leave out those that no question needs.",
+        ) from None
+
+
+def _read_by(name: str, table: pa.Table, mapping_of: MappingOf) -> dict[str, Any]:
+    shape = shape_of(table.column_names)
+    mapping = mapping_of(shape) or _proposed(name, table)
+    return {"shape": shape, "mapping": asdict(mapping)}
+
+
+def _format(source: Source) -> Format:
+    """Tell the format from the first bytes; leaves the source at its first record."""
+    head = source.head
+    for magic, kind in NOT_LOGS.items():
+        if head.startswith(magic):
+            raise UnusableFile(source.name, f"This is {kind}, not a log.", f"Bring {FORMS}.")
+    if head.startswith(b"PAR1"):
+        if source.packing:
+            raise UnusableFile(
+                source.name, "This is a packed Parquet file.", "Parquet packs by itself; unpack it."
+            )
+        return Parquet()
+    start = head.lstrip()
+    if not start:
+        raise UnusableFile(
+            source.name, "The file is empty.", "Export the log again and drop it here."
+        )
+    if _is_binary(head):
+        raise UnusableFile(source.name, "This is a binary file, not a log.", f"Bring {FORMS}.")
+    if start.startswith(b"["):
+        return JsonArray()
+    if start.startswith(b"{"):
+        return JsonLines()
+    if start.startswith(b"<"):
+        return Xes()
+    return _csv(source)
+
+
+def _is_binary(text: bytes) -> bool:
+    """More than one byte in twenty is a control character that no text has."""
+    return len(text.translate(None, _NO_TEXT)) < len(text) * 0.95
+
+
+def _csv(source: Source) -> Csv:
+    """CSV by its first line, which the source is left behind."""
+    lines = source.head.splitlines(keepends=True)
+    first = next(i for i, line in enumerate(lines) if line.strip())
+    header = lines[first]
+    if len(header) > LONGEST_ROW - 1:
+        raise UnusableFile(
+            source.name, "The first line has no end.", "The first line must name the columns."
+        )
+    try:
+        csv = Csv.from_header(header.decode().rstrip("\r\n"))
+    except UnicodeDecodeError:
+        raise UnusableFile(
+            source.name, f"Line {first + 1} is not UTF-8 text.", "Save the file as CSV in UTF-8."
+        ) from None
+    source.skip(sum(map(len, lines[: first + 1])))
+    source.line = first + 2
+    return csv
+
+
+def _proposed(name: str, table: pa.Table) -> Mapping:
+    """The proposed mapping, if rows can be read by it."""
+    mapping = propose(table).mapping
+    if mapping.missing:
+        words = {"screen": "an event or a screen", "time": "a time", "user": "a user"}
+        lacking = " or for ".join(words[field] for field in mapping.missing)
+        columns = table.column_names
+        shown = ", ".join(f"“{column[:40]}”" for column in columns[:12])
+        more = f" and {len(columns) - 12} more" if len(columns) > 12 else ""
+        raise UnusableFile(
+            name,
+            f"No column can be taken for {lacking}. Its columns are {shown}{more}.",
+            "Say which column is which, or name them as the log's fields are named.",
+        )
+    return mapping
+
+
+@dataclass(frozen=True, eq=False)
+class Preview:
+    """The first rows of a file as they came, and how they will be read."""
+
+    file: str
+    shape: str
+    columns: list[str]
+    raw: list[dict[str, str | None]]
+    proposal: Proposal
+    mapping: Mapping
+    read: list[dict[str, str | None]]
+    """Per row its fields; `problem` says why it could not be used."""
+    words: list[str]
+    """The words of the event column, most used first."""
+
+
+def preview(given: Input, mapping: Mapping | None = None, rows: int = 50) -> Preview:
+    """Read the first rows of a file by this mapping, or by the one that they propose."""
+    with given.open() as opened:
+        batches = _within_limits(given.name, opened.batches)
+        table = next((table for _, table in batches if table.num_rows), None)
+    if table is None:
+        raise UnusableFile(given.name, "No row of it can be read.", "Export the log again.")
+    proposal = propose(table)
+    used = mapping or proposal.mapping
+    columns = columns_of(table.slice(0, 2000))
+    first = table.slice(0, rows)
+    raw = pa.table({column_name: column(first, column_name) for column_name in columns})
+    return Preview(
+        given.name,
+        shape_of(table.column_names),
+        columns,
+        raw.to_pylist(),
+        proposal,
+        used,
+        _as_read(apply(used, first), used.times),
+        _event_words(used, table),
+    )
+
+
+def _as_read(table: pa.Table, how: Times) -> list[dict[str, str | None]]:
+    table = with_all_fields(table)
+    times = how.read(table["time"])
+    flaws = flaws_of(table, times)
+    rows: list[dict[str, str | None]] = table.select(FIELDS).to_pylist()
+    for row, time, flaw in zip(rows, times.tolist(), flaws.tolist(), strict=True):
+        row["problem"] = REASONS[flaw] or None
+        row["time"] = None if time == BAD else _shown(time)
+        row["event"] = row["event"] or ("screen_view" if row["screen"] else None)
+    return rows
+
+
+def _shown(microseconds: int) -> str:
+    return str(np.datetime64(microseconds // 1000, "ms")).replace("T", " ")
+
+
+def _event_words(mapping: Mapping, table: pa.Table) -> list[str]:
+    columns = mapping.fields.get("event")
+    if not columns:
+        return []
+    words = pc.value_counts(column(table, columns[0])).to_pylist()
+    counted = sorted(words, key=lambda item: -item["counts"])
+    return [item["values"] for item in counted if item["values"]][:100]
+
+
+def _refuse_rowless(name: str, number: int, set_aside: Sequence[SetAside]) -> None:
+    own = [row for row in set_aside if row.file == number]
+    if not own:
+        raise UnusableFile(
+            name, "There is no row under the first line.", "Export the log again, with its rows."
+        )
+    first = own[0]
+    raise UnusableFile(
+        name,
+        f"None of its {len(own):,} rows can be used; line {first.line:,}: {first.reason}.",
+        "Each row needs a time, a user, and an event or a screen.",
+    )
+
+
+def raw_record(file: dict[str, Any], data: bytes, first_line: int, line: int) -> bytes | None:
+    """The row that begins on `line` as it came, out of a piece kept of the described file."""
+    block: Block = kept_block(data) if "kept" in file else _cut_again(file, data, first_line)
+    at = int(np.searchsorted(block.lines, line))
+    if at == len(block) or block.lines[at] != line:
+        return None
+    return block.text(at)
+
+
+def without_records(
+    file: dict[str, Any], data: bytes, first_line: int, lines: Sequence[int]
+) -> bytes:
+    """A piece kept of the described file without the rows that begin on these lines.
+
+    All other rows keep their lines.
+    """
+    if "kept" in file:
+        return without(data, lines)
+    records = _cut_again(file, data, first_line)
+    kept, at = [], 0
+    for record in np.flatnonzero(np.isin(records.lines, lines)):
+        kept += [data[at : records.starts[record]], b"\n" * records.text(record).count(b"\n")]
+        at = int(records.ends[record])
+    return b"".join([*kept, data[at:]])

@@ -1,0 +1,128 @@
+"""From columns of text to the columns of a log, with what had to be set aside."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+from mossy_trail.core.log import DTYPES, Column, Log, empty_log
+from mossy_trail.intake.coding import Coder
+from mossy_trail.intake.records import FLAWS, GOOD, Block
+from mossy_trail.intake.times import BAD, Times
+
+FIELDS = (
+    "time",
+    "user",
+    "session",
+    "order",
+    "event",
+    "screen",
+    "from",
+    "tab",
+    "uri",
+    "source",
+    "outcome",
+    "params",
+    "count",
+    "via",
+)
+TEXT_KEPT = 2_000
+"""Bytes of a row set aside that are kept for reading; the whole row stays in the stored file."""
+
+BAD_TIME, NO_USER, NO_EVENT = "time cannot be read", "no user", "neither event nor screen"
+REASONS = ("", BAD_TIME, NO_USER, NO_EVENT)
+
+
+@dataclass(frozen=True)
+class SetAside:
+    """A row that could not be used."""
+
+    file: int
+    line: int
+    reason: str
+    text: str
+
+
+@dataclass
+class RowCollector:
+    """Gathers the good rows of all blocks, and each other row with its reason."""
+
+    coder: Coder = field(default_factory=Coder)
+    set_aside: list[SetAside] = field(default_factory=list)
+    rows: int = 0
+    _pieces: list[dict[str, Column]] = field(default_factory=list)
+
+    def add(self, file: int, records: Block, table: pa.Table, times: Times) -> dict[str, Column]:
+        """Take in one block: its records, flawed ones flagged, and its good ones as columns.
+
+        Returns the columns of a log (see `core.log.DTYPES`) for the rows that can be used.
+        """
+        for record in np.flatnonzero(records.flaws != GOOD):
+            self._put_aside(file, records, int(record), FLAWS[int(records.flaws[record])])
+        good = np.flatnonzero(records.flaws == GOOD)
+        if not len(good):
+            return empty_log().columns
+        table = with_all_fields(table)
+        time = times.read(table["time"])
+        reasons = flaws_of(table, time)
+        for record, reason in zip(good[reasons != 0], reasons[reasons != 0], strict=True):
+            self._put_aside(file, records, int(record), REASONS[reason])
+        usable = reasons == 0
+        self.rows += int(usable.sum())
+        piece = self._piece(table.filter(pa.array(usable)))
+        piece["time"], piece["line"] = time[usable], records.lines[good][usable]
+        piece["file"] = np.full(len(piece["time"]), file)
+        piece = {name: piece[name].astype(dtype, copy=False) for name, dtype in DTYPES.items()}
+        self._pieces.append(dict(piece))
+        return piece
+
+    def _piece(self, table: pa.Table) -> dict[str, Column]:
+        return self.coder.columns(table, [n for n in table.column_names if n not in FIELDS])
+
+    def _put_aside(self, file: int, records: Block, record: int, reason: str) -> None:
+        text = records.text(record)[:TEXT_KEPT].decode("utf-8", "backslashreplace")
+        self.set_aside.append(
+            SetAside(file, int(records.lines[record]), reason, text.replace("\0", "\\0"))
+        )
+
+    def log(self, files: Sequence[str]) -> Log:
+        """All good rows as one log; `files` are the names that its `file` column shows.
+
+        The blocks are let go column by column, so that no more than one is in memory twice.
+        """
+        if not self._pieces:
+            return empty_log()
+        columns = {
+            name: np.concatenate([piece.pop(name) for piece in self._pieces]) for name in DTYPES
+        }
+        self._pieces.clear()
+        return Log(columns, {**self.coder.terms, "file": list(files)})
+
+
+def flaws_of(table: pa.Table, time: NDArray[np.int64]) -> NDArray[np.uint8]:
+    """Per row with all fields the place in `REASONS` of why it cannot be used; 0 if it can."""
+    no_event = _absent(table["event"]) & _absent(table["screen"])
+    flaws = np.where(no_event, REASONS.index(NO_EVENT), 0)
+    flaws[_absent(table["user"])] = REASONS.index(NO_USER)
+    flaws[time == BAD] = REASONS.index(BAD_TIME)
+    return flaws.astype("uint8")
+
+
+def with_all_fields(table: pa.Table) -> pa.Table:
+    """The table with a column of nulls for each field that it lacks."""
+    nothing = pa.nulls(table.num_rows, pa.string())
+    for name in FIELDS:
+        if name not in table.column_names:
+            table = table.append_column(name, nothing)
+    return table
+
+
+def _absent(column: pa.ChunkedArray) -> NDArray[np.bool_]:
+    if pa.types.is_timestamp(column.type):
+        return np.asarray(pc.is_null(column).to_numpy())
+    return np.asarray(pc.fill_null(pc.equal(pc.binary_length(column), 0), True).to_numpy())

@@ -1,0 +1,156 @@
+"""Events that an app sends: kept durably, in order, each once."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from psycopg import sql
+from sqlalchemy import Engine, select, tuple_
+from sqlalchemy.orm import Session
+
+from mossy_trail.core.log import Column
+from mossy_trail.store.logs import copy_rows, partition, span
+from mossy_trail.store.models import (
+    App,
+    LiveEvent,
+    Row,
+    SetAsideRow,
+    StoredLog,
+    Term,
+)
+
+NAME = "live events"
+_PARTS = (Row, Term, SetAsideRow, LiveEvent)
+BLOCK = 20_000
+"""Events that are read into rows at once."""
+
+
+def append(engine: Engine, app_id: int, events: Sequence[tuple[str, str, str]]) -> tuple[int, int]:
+    """Keep events (source, id, row as JSON); returns how many were new, and how many were not.
+
+    They are durable when this returns. One request at a time holds a log, so that lines follow
+    on each other without a gap.
+    """
+    with Session(engine) as session, session.begin():
+        log = _live_log(session, app_id)
+        names = [(source, event_id) for source, event_id, _ in events]
+        key = tuple_(LiveEvent.source, LiveEvent.event_id)
+        known = select(LiveEvent.source, LiveEvent.event_id).where(
+            LiveEvent.log_id == log.id, key.in_(names)
+        )
+        there = {tuple(row) for row in session.execute(known)}
+        new = {
+            (source, event_id): text
+            for source, event_id, text in events
+            if (source, event_id) not in there
+        }
+        rows = [
+            (log.id, source, event_id, line, text)
+            for line, ((source, event_id), text) in enumerate(new.items(), log.received + 1)
+        ]
+        _copy(session, LiveEvent, log.id, rows)
+        log.received += len(rows)
+        log.duplicates += len(events) - len(rows)
+        return len(rows), len(events) - len(rows)
+
+
+def _live_log(session: Session, app_id: int) -> StoredLog:
+    """The live log of an app, made when its first events come; locked until the commit."""
+    wanted = select(StoredLog).where(StoredLog.app_id == app_id, StoredLog.live)
+    log = session.scalar(wanted.with_for_update())
+    if log is None:
+        session.get_one(App, app_id, with_for_update=True)
+        log = session.scalar(wanted.with_for_update())
+    if log is None:
+        log = StoredLog(
+            app_id=app_id,
+            version=1,
+            files=[{"name": NAME, "bytes": 0}],
+            rows=0,
+            reasons={},
+            users=0,
+            live=True,
+            received=0,
+            through=0,
+            duplicates=0,
+        )
+        session.add(log)
+        session.flush()
+        for model in _PARTS:
+            statement = sql.SQL("CREATE TABLE {} PARTITION OF {} FOR VALUES IN ({})").format(
+                sql.Identifier(partition(model, log.id)),
+                sql.Identifier(model.__tablename__),
+                sql.Literal(log.id),
+            )
+            _connection(session).execute(statement)
+    return log
+
+
+def _connection(session: Session) -> Any:
+    return session.connection().connection.driver_connection
+
+
+def _copy(session: Session, model: Any, log_id: int, rows: Sequence[tuple[Any, ...]]) -> None:
+    statement = sql.SQL("COPY {} FROM STDIN").format(sql.Identifier(partition(model, log_id)))
+    with _connection(session).cursor() as cursor, cursor.copy(statement) as copy:
+        for row in rows:
+            copy.write_row(row)
+
+
+def lines_after(engine: Engine, log_id: int, line: int, most: int = BLOCK) -> bytes:
+    """The rows of the events after this line, one a line; at most so many."""
+    query = select(LiveEvent.text).where(LiveEvent.log_id == log_id, LiveEvent.line > line)
+    with Session(engine) as session:
+        texts = session.scalars(query.order_by(LiveEvent.line).limit(most))
+        return "".join(f"{text}\n" for text in texts).encode()
+
+
+def kept_lines(engine: Engine, log_id: int) -> Iterator[tuple[int, bytes]]:
+    """First line and bytes of each block of a live log's events, in order."""
+    line = 0
+    while data := lines_after(engine, log_id, line):
+        yield line + 1, data
+        line += data.count(b"\n")
+
+
+def known_terms(engine: Engine, log_id: int) -> dict[str, list[str]]:
+    """The strings that codes of a log's rows stand for so far."""
+    terms: dict[str, list[str]] = {}
+    query = select(Term.dictionary, Term.text).where(Term.log_id == log_id)
+    with Session(engine) as session:
+        for dictionary, text in session.execute(query.order_by(Term.dictionary, Term.code)):
+            terms.setdefault(dictionary, []).append(text)
+    return terms
+
+
+def extend_log(
+    engine: Engine,
+    before: StoredLog,
+    through: int,
+    columns: dict[str, Column],
+    terms: Sequence[tuple[str, int, str]],
+    set_aside: Sequence[tuple[int, int, str, str]],
+    file: dict[str, Any],
+    users: int,
+) -> bool:
+    """Add the rows read from the lines up to `through`, unless the log has changed since `before`.
+
+    `terms` are new ones: dictionary, code and text.
+    """
+    with Session(engine) as session, session.begin():
+        log = session.get(StoredLog, before.id, with_for_update=True)
+        if log is None or (log.version, log.through) != (before.version, before.through):
+            return False
+        _copy(session, Term, log.id, [(log.id, *term) for term in terms])
+        _copy(session, SetAsideRow, log.id, [(log.id, *row) for row in set_aside])
+        copy_rows(_connection(session), partition(Row, log.id), log.id, columns)
+        log.through, log.files, log.users = through, [file], users
+        log.rows += len(columns["time"])
+        log.reasons = dict(Counter(log.reasons) + Counter(row[2] for row in set_aside))
+        first, last = span(columns["time"])
+        if first and last:
+            log.first_time = min(log.first_time or first, first)
+            log.last_time = max(log.last_time or last, last)
+        return True

@@ -1,0 +1,135 @@
+"""Parts of an app's rows as memory-mapped Arrow files: a cache of what PostgreSQL holds.
+
+A folder says which logs it was made from, is made anew when it is missing, and may be
+deleted at any time.
+"""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Iterable, Sequence
+from hashlib import sha256
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+import pyarrow as pa
+from sqlalchemy import Engine
+
+from mossy_trail.core.log import DICTIONARIES, DTYPES, Log, each_part, extend, merge
+from mossy_trail.store.logs import read_log
+
+ROWS_PER_PART = 250_000
+SMALL_TAIL = 20_000
+"""Rows of a live log that are put into parts in memory, however few these are."""
+MAKING = ".making"
+_TERMS, _STAMPS = "terms.arrow", "stamps.json"
+
+
+def parts_needed(rows: int) -> int:
+    """How many parts a log is split into: enough to share between cores, few enough to merge."""
+    return min(max(2, rows // ROWS_PER_PART), 256)
+
+
+class Stamp(NamedTuple):
+    """Which rows of a log are meant: of which version, and of a live one up to which line."""
+
+    log: int
+    version: int
+    through: int = 0
+
+
+class PartsCache:
+    def __init__(self, engine: Engine, folder: Path) -> None:
+        self._engine, self._folder = engine, folder
+
+    def load(self, app_id: int, stamps: Sequence[Stamp], fresh: dict[int, Log]) -> list[Log]:
+        """The parts of these logs together.
+
+        `fresh` holds logs that are in memory already; they are taken out, to be let go.
+
+        Where a live log has grown only a little since parts were written, its new rows are put
+        into these in memory.
+        """
+        stamps = sorted(stamps)
+        found = self._find(app_id, stamps)
+        if found:
+            written, folder = found
+            tails = [
+                read_log(self._engine, stamp.log, before.through)
+                for stamp, before in zip(stamps, written, strict=True)
+                if stamp != before
+            ]
+            tail = merge(tails)
+            parts = _read(folder)
+            rows = sum(map(len, parts))
+            if len(tail) < max(rows // 10, SMALL_TAIL):
+                return extend(parts, tail) if len(tail) else parts
+        logs = [fresh.pop(s.log, None) or read_log(self._engine, s.log) for s in stamps]
+        whole = merge(logs)
+        parts = each_part(whole, parts_needed(len(whole)))
+        return _read(self._write(app_id, stamps, parts, whole.terms))
+
+    def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], Path] | None:
+        """Parts of these logs, in which at most rows of live ones are missing."""
+        for folder in self._folder.glob(f"app-{app_id}.*"):
+            if folder.suffix == MAKING:
+                continue
+            written = [Stamp(*stamp) for stamp in json.loads((folder / _STAMPS).read_text())]
+            same = [(s.log, s.version) for s in written] == [(s.log, s.version) for s in stamps]
+            if same and all(a.through <= b.through for a, b in zip(written, stamps, strict=True)):
+                return written, folder
+        return None
+
+    def _write(
+        self,
+        app_id: int,
+        stamps: Sequence[Stamp],
+        parts: Iterable[Log],
+        terms: dict[str, list[str]],
+    ) -> Path:
+        self._folder.mkdir(parents=True, exist_ok=True)
+        for old in self._folder.glob(f"app-{app_id}.*"):
+            shutil.rmtree(old, ignore_errors=True)  # what is mapped in memory stays readable
+        text = json.dumps(stamps)
+        folder = self._folder / f"app-{app_id}.{sha256(text.encode()).hexdigest()[:24]}"
+        making = folder.with_name(folder.name + MAKING)
+        making.mkdir()
+        (making / _STAMPS).write_text(text)
+        for number, part in enumerate(parts):
+            columns = {name: pa.array(part.columns[name]) for name in DTYPES}
+            _write_table(making / f"part-{number:04}.arrow", pa.table(columns))
+        for name in DICTIONARIES:
+            table = pa.table({"text": pa.array(terms[name], pa.large_string())})
+            _write_table(making / f"{name}.{_TERMS}", table)
+        making.rename(folder)
+        return folder
+
+
+def _write_table(path: Path, table: pa.Table) -> None:
+    with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+        writer.write_table(table.combine_chunks())
+
+
+def _read(folder: Path) -> list[Log]:
+    terms = {
+        name: _read_table(folder / f"{name}.{_TERMS}")["text"].to_pylist() for name in DICTIONARIES
+    }
+    parts = []
+    for path in sorted(folder.glob("part-*.arrow")):
+        table = _read_table(path)
+        columns = {name: _mapped(table[name]) for name in DTYPES}
+        parts.append(Log(columns, terms))
+    return parts
+
+
+def _read_table(path: Path) -> pa.Table:
+    with pa.memory_map(str(path)) as source:
+        return pa.ipc.open_file(source).read_all()
+
+
+def _mapped(column: pa.ChunkedArray) -> np.ndarray:  # type: ignore[type-arg]
+    if not column.num_chunks:
+        return np.empty(0, column.type.to_pandas_dtype())
+    return np.asarray(column.chunk(0).to_numpy(zero_copy_only=True))

@@ -1,0 +1,30 @@
+"""Every kernel at work once, so that no first import or question has to wait for it."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from mossy_trail.core.log import split
+from mossy_trail.core.scope import Scope
+from mossy_trail.demo.load import MAP
+from mossy_trail.demo.simulator import simulate, write
+from mossy_trail.engine import sign_in
+from mossy_trail.engine.study import Study
+from mossy_trail.intake.app_map_file import map_of, parse_map
+from mossy_trail.intake.reader import read_files
+
+
+def warm() -> None:
+    """Run every kernel once on little: compiles those that are not yet, and loads them all."""
+    with tempfile.TemporaryDirectory() as folder:
+        csv, json_lines, *_ = write(simulate(500, 1), Path(folder))
+        array = Path(folder) / "array.json"
+        array.write_text(f"[{','.join(json_lines.read_text().splitlines())}]")
+        reading = read_files([csv, json_lines, array])
+    study = Study(split(reading.log, 1), map_of(parse_map(MAP.read_text())))
+    sign_in.measure(study, Scope())
+
+
+if __name__ == "__main__":
+    warm()

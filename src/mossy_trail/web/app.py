@@ -1,0 +1,107 @@
+"""The web application: the API under /api, and the built pages for everything else."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from fastapi import FastAPI, Response
+from fastapi.responses import FileResponse
+from fastapi.routing import APIRoute
+from starlette.datastructures import Headers, MutableHeaders
+from starlette.middleware.gzip import GZipMiddleware
+from starlette.staticfiles import StaticFiles
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from mossy_trail.web import problems
+from mossy_trail.web.context import Context
+from mossy_trail.web.routers import apps, health, imports, journeys, live, logs, sign_in
+
+PAGES = Path(__file__).parents[3] / "frontend" / "dist"
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+HEADERS = {
+    "Content-Security-Policy": (
+        "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; "
+        "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+    ),
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "same-origin",
+}
+
+
+def create_app(context: Context | None = None) -> FastAPI:
+    """The application; without a context it can only describe itself."""
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        if context:
+            context.importer.start()
+            context.live.start()
+        yield
+        if context:
+            context.importer.stop()
+            context.live.stop()
+
+    app = FastAPI(
+        title="Mossy Trail",
+        version="1",
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/openapi.json",
+        responses={"4XX": {"model": problems.Problem}},
+        generate_unique_id_function=_operation_name,
+    )
+    app.state.context = context
+    problems.install(app)
+    app.add_middleware(GZipMiddleware, minimum_size=2000)
+    app.add_middleware(Guard)
+    for module in (apps, logs, imports, live, health, sign_in, journeys):
+        app.include_router(module.router)
+    _serve_pages(app)
+    return app
+
+
+def _operation_name(route: APIRoute) -> str:
+    return route.name
+
+
+class Guard:
+    """Lets through only requests that were meant for this server, from pages that it served."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            return await self.app(scope, receive, send)
+        headers = Headers(scope=scope)
+        host, origin = headers.get("host", ""), headers.get("origin")
+        known = urlsplit(f"//{host}").hostname in LOOPBACK
+        if not known or (origin and urlsplit(origin).netloc != host):
+            refusal = "This server answers only its own pages."
+            response = problems.respond(problems.Problem(title=refusal, status=403, detail=""))
+            return await response(scope, receive, send)
+
+        async def send_guarded(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                MutableHeaders(scope=message).update(HEADERS)
+            await send(message)
+
+        return await self.app(scope, receive, send_guarded)
+
+
+def _serve_pages(app: FastAPI) -> None:
+    """Assets by name; every other address gets the page, which finds its view by itself."""
+    app.mount("/assets", StaticFiles(directory=PAGES / "assets", check_dir=False))
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def page(path: str) -> Response:
+        if path.startswith("api/"):
+            missing = problems.Problem(title="There is no such address.", status=404, detail="")
+            return problems.respond(missing)
+        icon = path == "icon.svg"
+        file = PAGES / ("icon.svg" if icon else "index.html")
+        return FileResponse(file, headers={} if icon else {"Cache-Control": "no-cache"})

@@ -1,0 +1,97 @@
+"""What every router works with: the database, the studies and the importer; and the scope."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from typing import Annotated
+
+from fastapi import Depends, Query, Request
+from sqlalchemy import Engine, select
+from sqlalchemy.orm import Session
+
+from mossy_trail.core.scope import Scope
+from mossy_trail.engine.importing import Importer
+from mossy_trail.engine.live import LiveLogs
+from mossy_trail.engine.studies import Studies
+from mossy_trail.engine.study import Study
+from mossy_trail.store.models import App
+from mossy_trail.store.parts import PartsCache
+from mossy_trail.web.problems import ProblemError
+from mossy_trail.web.schemas import Unit
+
+
+@dataclass(frozen=True)
+class Context:
+    engine: Engine
+    studies: Studies
+    importer: Importer
+    live: LiveLogs
+
+
+def new_context(engine: Engine, data: Path) -> Context:
+    """Everything that serves one data directory."""
+    uploads = data / "uploads"
+    uploads.mkdir(parents=True, exist_ok=True)
+    studies = Studies(engine, PartsCache(engine, data / "parts"))
+    importer = Importer(engine, uploads, studies.keep, studies.landed)
+    return Context(engine, studies, importer, LiveLogs(engine))
+
+
+def get_context(request: Request) -> Context:
+    context: Context = request.app.state.context
+    return context
+
+
+Here = Annotated[Context, Depends(get_context)]
+
+
+def get_session(here: Here) -> Iterator[Session]:
+    with Session(here.engine) as session, session.begin():
+        yield session
+
+
+Database = Annotated[Session, Depends(get_session, scope="function")]
+
+
+def get_app(app: str, session: Database) -> App:
+    found = session.scalar(select(App).where(App.key == app))
+    if found is None:
+        raise ProblemError(404, "There is no such app.", "Choose one at the top of the page.")
+    return found
+
+
+TheApp = Annotated[App, Depends(get_app)]
+
+
+def get_study(app: TheApp, here: Here) -> Study:
+    return here.studies.of(app.id)
+
+
+TheStudy = Annotated[Study, Depends(get_study)]
+
+
+def get_scope(
+    since: Annotated[date | None, Query(description="First day, in UTC")] = None,
+    until: Annotated[date | None, Query(description="Last day, in UTC")] = None,
+    unit: Unit = "sessions",
+) -> Scope:
+    if since and until and since > until:
+        raise ProblemError(422, "The first day is after the last.", "Swap the two dates.")
+    before = until + timedelta(days=1) if until and until < date.max else None
+    return Scope(_midnight(since), _midnight(before), unit)
+
+
+TheScope = Annotated[Scope, Depends(get_scope)]
+
+
+def _midnight(day: date | None) -> int | None:
+    if day is None:
+        return None
+    return int(datetime(day.year, day.month, day.day, tzinfo=UTC).timestamp()) * 1_000_000
+
+
+def milliseconds(moment: datetime) -> int:
+    return int(moment.timestamp() * 1000)

@@ -1,0 +1,75 @@
+"""Errors as RFC 9457 problem details, each with a message that a person can act on."""
+
+from __future__ import annotations
+
+import structlog
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel
+from sqlalchemy.exc import DataError, OperationalError
+from starlette.exceptions import HTTPException
+
+_note = structlog.get_logger()
+
+
+class Problem(BaseModel):
+    """What went wrong, and what to do about it."""
+
+    title: str
+    status: int
+    detail: str
+
+
+class ProblemError(Exception):
+    def __init__(self, status: int, title: str, detail: str = "") -> None:
+        super().__init__(title)
+        self.problem = Problem(title=title, status=status, detail=detail)
+
+
+def respond(problem: Problem) -> JSONResponse:
+    return JSONResponse(problem.model_dump(), problem.status, media_type="application/problem+json")
+
+
+def install(app: FastAPI) -> None:
+    @app.exception_handler(ProblemError)
+    def known(_: Request, error: ProblemError) -> JSONResponse:
+        return respond(error.problem)
+
+    @app.exception_handler(HTTPException)
+    def http(_: Request, error: HTTPException) -> JSONResponse:
+        return respond(Problem(title=str(error.detail), status=error.status_code, detail=""))
+
+    @app.exception_handler(RequestValidationError)
+    def invalid(_: Request, error: RequestValidationError) -> JSONResponse:
+        first = error.errors()[0]
+        where = ".".join(map(str, first["loc"][1:])) or "the request"
+        problem = Problem(title=f"{where}: {first['msg']}", status=422, detail="")
+        return respond(problem)
+
+    @app.exception_handler(DataError)
+    def not_storable(_: Request, error: DataError) -> JSONResponse:
+        detail = str(error.orig).splitlines()[0]
+        title = "A value is out of range, or holds a character that cannot be kept."
+        return respond(Problem(title=title, status=422, detail=detail))
+
+    @app.exception_handler(OperationalError)
+    def database_down(_: Request, error: OperationalError) -> JSONResponse:
+        _note.warning("database unreachable", error=str(error.orig)[:300])
+        return respond(
+            Problem(
+                title="The database cannot be reached.",
+                status=503,
+                detail="Nothing is lost. This page comes back by itself when the database does.",
+            )
+        )
+
+    @app.exception_handler(Exception)
+    def unexpected(_: Request, error: Exception) -> JSONResponse:
+        return respond(
+            Problem(
+                title="Something broke in the tool.",
+                status=500,
+                detail=f"{type(error).__name__}; the server's log has the details.",
+            )
+        )

@@ -1,0 +1,113 @@
+"""Apps under study, their maps, and how much of each is in scope."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Annotated
+
+import numpy as np
+import yaml
+from fastapi import APIRouter, Body, Response
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from mossy_trail.intake.app_map_file import parse_map
+from mossy_trail.intake.errors import UnusableMap
+from mossy_trail.store.models import App, AppMapVersion, StoredLog
+from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy, milliseconds
+from mossy_trail.web.problems import ProblemError
+from mossy_trail.web.schemas import AppSummary, MapSummary, NewApp, ScopeCounts
+
+router = APIRouter(prefix="/api/apps", tags=["apps"])
+
+
+@router.get("")
+def list_apps(session: Database) -> list[AppSummary]:
+    apps = session.scalars(select(App).order_by(App.id))
+    return [_summary(session, app) for app in apps]
+
+
+@router.post("", status_code=201)
+def create_app(new: NewApp, session: Database) -> AppSummary:
+    name = new.name.strip()
+    if not name:
+        raise ProblemError(422, "An app needs a name.", "Give it the name that you call it by.")
+    app = App(key=_free_key(session, name), name=name)
+    session.add(app)
+    session.flush()
+    return _summary(session, app)
+
+
+def _free_key(session: Session, name: str) -> str:
+    """The name in plain letters for addresses; numbered where another app has it."""
+    base = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-")[:60] or "app"
+    taken = set(session.scalars(select(App.key).where(App.key.startswith(base, autoescape=True))))
+    keys = [base, *(f"{base}-{n}" for n in range(2, len(taken) + 3))]
+    return next(key for key in keys if key not in taken)
+
+
+def _summary(session: Session, app: App) -> AppSummary:
+    of_app = StoredLog.app_id == app.id
+    totals = select(
+        func.count(),
+        func.coalesce(func.sum(StoredLog.rows), 0),
+        func.min(StoredLog.first_time),
+        func.max(StoredLog.last_time),
+    )
+    document = app.maps[-1].document if app.maps else {}
+    logs, rows, first, last = session.execute(totals.where(of_app)).one()
+    return AppSummary(
+        key=app.key,
+        name=app.name,
+        logs=logs,
+        rows=rows,
+        first=first and milliseconds(first),
+        last=last and milliseconds(last),
+        map=app.maps[-1].version if app.maps else None,
+        tabs=[tab["name"] for tab in document.get("tabs", ()) if tab.get("kind") != "filter"],
+        screens=len(document.get("screens", ())),
+        live=app.ingest_key is not None,
+    )
+
+
+@router.get("/{app}/scope")
+def read_scope(study: TheStudy, scope: TheScope) -> ScopeCounts:
+    """How many journeys and users are in scope."""
+    mask = study.scope_mask(scope)
+    return ScopeCounts(
+        journeys=int(mask.sum()),
+        users=len(np.unique(study.index.user[mask])),
+        version=study.version,
+    )
+
+
+@router.get("/{app}/map", responses={200: {"content": {"application/yaml": {}}}})
+def read_map(app: TheApp) -> Response:
+    """The newest map, as YAML."""
+    if not app.maps:
+        raise ProblemError(404, "This app has no map yet.", "Bring one as a YAML or JSON file.")
+    text = yaml.safe_dump(app.maps[-1].document, sort_keys=False, allow_unicode=True)
+    name = f"{app.key}.map.yaml"
+    headers = {"Content-Disposition": f'attachment; filename="{name}"'}
+    return Response(text, media_type="application/yaml", headers=headers)
+
+
+@router.put("/{app}/map")
+def replace_map(
+    app: TheApp, text: Annotated[str, Body(media_type="text/plain")], session: Database
+) -> MapSummary:
+    """A new version of the map. It holds at once, in every view."""
+    try:
+        document = parse_map(text)
+    except UnusableMap as error:
+        raise ProblemError(422, str(error), "The map in use is unchanged.") from None
+    version = max((m.version for m in app.maps), default=0) + 1
+    session.add(AppMapVersion(app_id=app.id, version=version, document=document))
+    return MapSummary(
+        version=version, **{n: _size(document.get(n)) for n in ("screens", "tabs", "links")}
+    )
+
+
+def _size(entries: Sequence[object] | None) -> int:
+    return len(entries or ())

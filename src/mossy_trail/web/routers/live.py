@@ -1,0 +1,75 @@
+"""Live intake: the key, and the events that an app sends as CloudEvents."""
+
+from __future__ import annotations
+
+import asyncio
+import hmac
+import secrets
+from hashlib import sha256
+
+from fastapi import APIRouter, Request
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mossy_trail.engine.live import Receipt
+from mossy_trail.intake.cloud_events import UnusableEvents, read_events
+from mossy_trail.store.models import App
+from mossy_trail.web.context import Context, Database, TheApp
+from mossy_trail.web.problems import ProblemError
+from mossy_trail.web.schemas import IngestKey, ReceiptView
+
+router = APIRouter(prefix="/api/apps/{app}", tags=["live"])
+
+LARGEST_BODY = 8 << 20
+
+
+@router.post("/ingest-key", status_code=201)
+def make_key(app: TheApp, session: Database) -> IngestKey:
+    """A new key to send events with. It is shown this once, and the one before it ends."""
+    key = secrets.token_urlsafe(24)
+    app.ingest_key = _hashed(key)
+    return IngestKey(key=key)
+
+
+def _hashed(key: str) -> str:
+    return sha256(key.encode()).hexdigest()
+
+
+@router.post("/events")
+async def send_events(app: str, request: Request) -> ReceiptView:
+    """CloudEvents 1.0 in JSON: one (structured or binary mode) or a batch.
+
+    The answer comes when they are durable. An event whose `source` and `id` came before is
+    dropped, and counted.
+    """
+    here: Context = request.app.state.context
+    app_id = await asyncio.to_thread(_allowed, here, app, request.headers.get("authorization", ""))
+    body = bytearray()
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > LARGEST_BODY:
+            raise ProblemError(
+                413, f"The body is larger than {LARGEST_BODY >> 20} MB.", "Send it in several."
+            )
+    receipt = await asyncio.to_thread(_receive, here, app_id, request, bytes(body))
+    return ReceiptView(accepted=receipt.accepted, duplicates=receipt.duplicates)
+
+
+def _allowed(here: Context, app_key: str, authorization: str) -> int:
+    with Session(here.engine) as session:
+        app = session.scalar(select(App).where(App.key == app_key))
+    given = authorization.removeprefix("Bearer ")
+    if app and app.ingest_key and hmac.compare_digest(_hashed(given), app.ingest_key):
+        return app.id
+    raise ProblemError(
+        401,
+        "The key does not fit this app.",
+        "Make one on the page Logs, and send it as “Authorization: Bearer KEY”.",
+    )
+
+
+def _receive(here: Context, app_id: int, request: Request, body: bytes) -> Receipt:
+    try:
+        return here.live.receive(app_id, read_events(request.headers, body))
+    except UnusableEvents as error:
+        raise ProblemError(400, str(error), "Nothing of this request was kept.") from None

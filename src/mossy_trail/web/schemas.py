@@ -1,0 +1,390 @@
+"""What the API says. Times are in milliseconds since 1970 in UTC."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+from zoneinfo import available_timezones
+
+from pydantic import AfterValidator, BaseModel, Field
+
+from mossy_trail.core.health import FINDINGS
+from mossy_trail.core.steps import FATES
+from mossy_trail.intake.rows import FIELDS
+from mossy_trail.intake.times import FORMS
+from mossy_trail.store.models import JOB_STATES
+
+Unit = Literal["sessions", "users"]
+FieldName = Literal[FIELDS]  # type: ignore[valid-type]
+
+
+def known_zone(zone: str) -> str:
+    if zone not in available_timezones():
+        raise ValueError("There is no such time zone.")
+    return zone
+
+
+class AppSummary(BaseModel):
+    key: str
+    name: str
+    logs: int
+    rows: int
+    first: int | None
+    last: int | None
+    map: int | None
+    """The version of the map in use."""
+    tabs: list[str]
+    """The map's tabs, in their order."""
+    screens: int
+    live: bool
+    """It has an ingest key, so that rows may come in at any time."""
+
+
+class NewApp(BaseModel):
+    name: str = Field(min_length=1, max_length=200)
+
+
+class MapSummary(BaseModel):
+    version: int
+    screens: int
+    tabs: int
+    links: int
+
+
+class ShapeView(BaseModel):
+    """Files of a log that are read by one mapping, by the first of them."""
+
+    file: int
+    name: str
+
+
+class LogSummary(BaseModel):
+    id: int
+    files: list[str]
+    shapes: list[ShapeView]
+    live: bool
+    waiting: int
+    """Events of a live log that are kept, and not read into rows yet."""
+    duplicates: int
+    """Events of a live log that were sent again, and dropped."""
+    rows_read: int
+    rows: int
+    set_aside: int
+    reasons: dict[str, int]
+    users: int
+    first: int | None
+    last: int | None
+    created: int
+
+
+class Fates(BaseModel):
+    """What became of an app's rows, by what became of each."""
+
+    kept: int
+    made: int
+    merged: int
+    doubled: int
+    repeated: int
+    resent: int
+
+
+JobState = Literal[
+    "uploading",
+    "waiting",
+    "reading",
+    "storing",
+    "replaying",
+    "asking",
+    "done",
+    "failed",
+    "cancelled",
+    "interrupted",
+]
+assert set(JOB_STATES) | {"replaying"} == set(JobState.__args__)  # type: ignore[attr-defined]
+
+
+class NewFile(BaseModel):
+    name: str = Field(min_length=1, max_length=400)
+    bytes: int = Field(ge=0)
+
+
+class NewImport(BaseModel):
+    """The files that together are one log."""
+
+    files: list[NewFile] = Field(min_length=1, max_length=5000)
+
+
+class JobView(BaseModel):
+    id: int
+    files: list[str]
+    bytes: int
+    state: JobState
+    message: str
+    mend: str
+    anew: bool
+    """A log that is in already is read once more."""
+    log_id: int | None
+    created: int
+    bytes_read: int = 0
+    rows: int = 0
+    set_aside: int = 0
+    stored: int = 0
+    can_retry: bool = False
+
+
+class TimesBody(BaseModel):
+    """How times are read: in what form or unit, and in which zone those without one are."""
+
+    form: Literal[FORMS] = FORMS[0]  # type: ignore[valid-type]
+    zone: Annotated[str, AfterValidator(known_zone)] = "UTC"
+
+
+class MappingBody(BaseModel):
+    """Per field the columns that make it up, fields with one value, and what words mean."""
+
+    fields: dict[FieldName, list[str]]
+    constants: dict[FieldName, str] = {}
+    events: dict[str, str] = {}
+    times: TimesBody = TimesBody()
+
+
+class MappingPreview(BaseModel):
+    """The first rows of a file as they came, and as they will be read."""
+
+    file: str
+    columns: list[str]
+    raw: list[dict[str, str | None]]
+    read: list[dict[str, str | None]]
+    mapping: MappingBody
+    reasons: dict[str, str]
+    missing: list[FieldName]
+    words: list[str]
+
+
+class IngestKey(BaseModel):
+    key: str
+
+
+class ReceiptView(BaseModel):
+    """Events that were new, and those that had been sent before."""
+
+    accepted: int
+    duplicates: int
+
+
+class Logs(BaseModel):
+    logs: list[LogSummary]
+    jobs: list[JobView]
+    fates: Fates
+    has_key: bool
+    """Events can be sent to the app."""
+
+
+class SetAsideView(BaseModel):
+    file: str
+    line: int
+    reason: str
+    text: str
+
+
+class SetAsidePage(BaseModel):
+    total: int
+    rows: list[SetAsideView]
+
+
+class JourneySummary(BaseModel):
+    key: str
+    user: str
+    session: str | None
+    start: int
+    duration: int
+    steps: int
+    deepest: int
+    exit: str
+    marks: list[str]
+    depths: list[int]
+    grounds: list[str]
+
+
+class JourneyPage(BaseModel):
+    total: int
+    journeys: list[JourneySummary]
+
+
+class StepView(BaseModel):
+    step: int
+    asked_at: int
+    time: int
+    until: int | None
+    screen: str
+    params: str | None
+    wanted: str | None
+    tab: str | None
+    tab_reported: str | None
+    move: str
+    inferred: bool
+    unsure: bool
+    region: Literal["outside", "tab", "sheet"]
+    depth: int
+    below: str | None
+    below_params: str | None
+    load_ms: int | None
+    dwell_ms: int | None
+    link: str | None
+    source: str | None
+    exit: str | None
+    marks: list[str]
+    repeats: int
+
+
+class Journey(JourneySummary):
+    start_kind: str
+    tabs: list[str]
+    properties: dict[str, str]
+    trail: list[StepView]
+
+
+class Slip(BaseModel):
+    screen: str
+    params: str | None
+    region: str
+    tab: str | None
+
+
+class RestingPile(BaseModel):
+    tab: str
+    stack: list[Slip]
+
+
+class RowView(BaseModel):
+    file: str
+    line: int
+    time: int
+    event: str
+    screen: str | None
+    from_: str | None = Field(alias="from")
+    params: str | None
+    outcome: str | None
+    fate: Literal[FATES]  # type: ignore[valid-type]
+    raw: str
+
+
+class StepDetail(BaseModel):
+    stack: list[Slip]
+    resting: list[RestingPile]
+    rows: list[RowView]
+
+
+class ReasonCount(BaseModel):
+    log: int
+    reason: str
+    rows: int
+
+
+class BarsView(BaseModel):
+    """Rows over time, each bar of so many hours, from the first hour on."""
+
+    hours: int
+    rows: list[int]
+
+
+class GapView(BaseModel):
+    """A stretch without rows, and how many sessions usually begin in such a one."""
+
+    start: int
+    end: int
+    expected: int
+
+
+class PatternView(BaseModel):
+    """Names that differ only in ids."""
+
+    pattern: str
+    names: int
+    example: str
+
+
+class HealthView(BaseModel):
+    rows: int
+    steps: int
+    journeys: int
+    fates: Fates
+    findings: dict[Literal[FINDINGS], int]  # type: ignore[valid-type]
+    """Rows by what is odd about them."""
+    set_aside: list[ReasonCount]
+    duplicates: int
+    """Events that were sent again, and dropped."""
+    first: int | None
+    last: int | None
+    bars: BarsView
+    gaps: list[GapView]
+    screens: int
+    too_many_screens: bool
+    patterns: list[PatternView]
+
+
+class HealthRow(RowView):
+    user: str
+    session: str | None
+    journey: str | None
+    step: int
+
+
+class HealthRows(BaseModel):
+    total: int
+    rows: list[HealthRow]
+
+
+class ErasedView(BaseModel):
+    """Rows erased, rows set aside that named the user, and from how many logs."""
+
+    rows: int
+    set_aside: int
+    logs: int
+
+
+class ScopeCounts(BaseModel):
+    journeys: int
+    users: int
+    version: str
+    """Differs whenever rows or map do: then all figures are to be asked for anew."""
+
+
+class ShareView(BaseModel):
+    """`count` of `of`; `low` to `high` is the 95 % interval of the share."""
+
+    count: int
+    of: int
+    low: float
+    high: float
+
+
+class QuartilesView(BaseModel):
+    first: float
+    median: float
+    third: float
+
+
+class StageView(BaseModel):
+    figure: str
+    count: int
+    of_first: ShareView
+    of_previous: ShareView
+    time_to: QuartilesView | None
+    """Quartiles, in milliseconds, of the time from the stage before."""
+
+
+class LossView(BaseModel):
+    figure: str
+    stage: str
+    way: str
+    share: ShareView
+
+
+class SignInView(BaseModel):
+    unit: Unit
+    all: int
+    restored: int
+    stages: list[StageView]
+    losses: list[LossView]
+    small: bool
+    has_screen: bool

@@ -1,0 +1,62 @@
+"""The history rules of an app are found from its moves, and what cannot be told is said."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+from pathlib import Path
+
+import pytest
+from typer.testing import CliRunner
+
+from mossy_trail.cli import cli
+from mossy_trail.core.app_map import HISTORY
+from mossy_trail.core.history import find_history
+from mossy_trail.core.log import split
+from mossy_trail.core.properties import property_of
+from mossy_trail.demo.load import MAP
+from mossy_trail.demo.noise import write_noisy
+from mossy_trail.demo.phone import Rules
+from mossy_trail.demo.simulator import simulate, write_rows
+from mossy_trail.intake.reader import read_files
+from tests.core.test_replay import THE_MAP
+
+RULES = (
+    Rules("reset", "first_tab", "to_root", "alone", "parents", "restore", "kept"),
+    Rules("keep", "previous_tab", "stay", "parents", "alone", "fresh", "cleared"),
+    Rules("shared", "exit", "to_root", "alone", "over", "restore", "kept"),
+)
+
+
+@pytest.mark.parametrize("rules", RULES)
+def test_the_rules_of_any_app_are_found(rules: Rules, tmp_path: Path) -> None:
+    log = tmp_path / "log.jsonl"
+    write_rows(list(simulate(70_000, 5, rules).rows), tmp_path / "log.csv", log)
+    found = find_history(split(read_files([log]).log, 2), THE_MAP)
+    true = asdict(rules)
+    assert {rule: found.history[rule] for rule in HISTORY if found.told[rule]} == {
+        rule: true[rule] for rule in HISTORY if found.told[rule]
+    }
+    untold = {rule for rule in HISTORY if not found.told[rule]}
+    assert untold <= {"root_back", "outside"}, "few go back at a root"
+
+
+def test_noise_and_versions_do_not_mislead(tmp_path: Path) -> None:
+    log = write_noisy(simulate(40_000, 3), tmp_path, 3)[0]
+    args = ["history", str(log), "--map", str(MAP), "--by", "version", "--json"]
+    found = json.loads(CliRunner().invoke(cli, args).stdout)
+    assert list(found) == ["", "3.0", "3.1", "3.2"]
+    assert all(one["history"] == asdict(Rules()) for one in found.values())
+    assert found[""]["moves"] > sum(found[v]["moves"] for v in ("3.0", "3.1"))
+
+
+def test_a_log_of_views_tells_nothing_of_them(tmp_path: Path) -> None:
+    log = tmp_path / "log.csv"
+    log.write_text(
+        "time,user,screen,version\n1777888800,u,A,1\n1777888805,u,B,2\n1777888809,u,A,\n"
+    )
+    read = read_files([log]).log
+    found = find_history(split(read, 1), THE_MAP)
+    assert not any(found.told.values())
+    version = property_of(read.terms["props"], "version")
+    assert [list(version.in_rows(read)), version.values] == [[0, 1, -1], ["1", "2"]]

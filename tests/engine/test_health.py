@@ -1,0 +1,165 @@
+"""The health of a log: noise that was put in is found, counted, and opens to its rows."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from mossy_trail.core.app_map import AppMap
+from mossy_trail.core.health import FINDINGS, HOUR, gaps, lateness, name_patterns
+from mossy_trail.core.log import split
+from mossy_trail.demo.noise import GAP, NOISE, roughen
+from mossy_trail.demo.simulator import simulate, write_rows
+from mossy_trail.engine import health
+from mossy_trail.engine.study import Study
+from mossy_trail.intake.reader import Reading, read_files
+
+READ_AT = 1_780_600_000_000_000
+ROWS = list(simulate(70_000, 3).rows)
+FOUND_AS = {
+    "doubled": "doubled",
+    "resent": "resent",
+    "late": "out_of_order",
+    "misspelt": "unknown_screen",
+    "sessionless": "no_session",
+    "clock_unset": "clock_unset",
+    "clock_ahead": "clock_ahead",
+}
+"""Which finding counts exactly the rows that a kind of noise touched."""
+ALSO = {"late": {"doubled"}, "misspelt": {"inferred", "landed_elsewhere", "lost_before", "doubled"}}
+"""What else some noise does: a view that comes before its move is worked out, and so on."""
+
+
+def rough(folder: Path, kind: str) -> tuple[Reading, int]:
+    rows, touched = roughen(ROWS, 1, [kind] if kind else ["resent"])
+    if not kind:
+        rows = ROWS
+    path = folder / f"{kind}.csv"
+    write_rows(rows, path, folder / f"{kind}.jsonl")
+    return read_files([path]), touched.get(kind, 0)
+
+
+def findings(reading: Reading, app_map: AppMap) -> dict[str, int]:
+    return health.measure(Study(split(reading.log, 3), app_map, READ_AT))["findings"]
+
+
+@pytest.fixture(scope="module")
+def clean(tmp_path_factory: pytest.TempPathFactory, app_map: AppMap) -> dict[str, int]:
+    return findings(rough(tmp_path_factory.mktemp("clean"), "")[0], app_map)
+
+
+@pytest.mark.parametrize("kind", FOUND_AS)
+def test_noise_is_counted_exactly(
+    tmp_path: Path, app_map: AppMap, clean: dict[str, int], kind: str
+) -> None:
+    reading, touched = rough(tmp_path, kind)
+    assert touched > 3
+    found = findings(reading, app_map)
+    more = {name: found[name] - clean[name] for name in FINDINGS}
+    assert more.pop(FOUND_AS[kind]) == touched
+    assert {name for name, count in more.items() if count > 0} <= ALSO.get(kind, set())
+
+
+def test_what_is_lost_or_unreadable_leaves_its_trace(
+    tmp_path: Path, app_map: AppMap, clean: dict[str, int]
+) -> None:
+    assert clean["lost_before"] == clean["landed_elsewhere"] == 0
+    reading, touched = rough(tmp_path, "lost")
+    found = findings(reading, app_map)
+    traces = ("lost_before", "landed_elsewhere", "inferred")
+    more = sum(found[name] - clean[name] for name in traces)
+    assert touched / 5 < more < touched
+    reading, touched = rough(tmp_path, "unreadable")
+    assert len(reading.set_aside) == touched > 3
+    reading, _ = rough(tmp_path, "gap")
+    (gap,) = health.measure(Study(split(reading.log, 3), app_map, READ_AT))["gaps"]
+    assert (gap["start"], gap["end"]) == GAP
+    assert gap["expected"] > 16
+
+
+@pytest.fixture(scope="module")
+def all_noise(tmp_path_factory: pytest.TempPathFactory, app_map: AppMap) -> tuple[Study, Path]:
+    folder = tmp_path_factory.mktemp("noise")
+    rows, touched = roughen(ROWS, 1)
+    assert set(touched) == set(NOISE)
+    path = folder / "all.csv"
+    write_rows(rows, path, folder / "all.jsonl")
+    return Study(split(read_files([path]).log, 3), app_map, READ_AT), path
+
+
+@pytest.mark.parametrize("finding", FINDINGS)
+def test_every_finding_opens_to_exactly_its_rows(
+    all_noise: tuple[Study, Path], finding: str
+) -> None:
+    study, path = all_noise
+    with path.open() as file:
+        written: list[dict[str, Any]] = list(csv.DictReader(file))
+    counted = health.measure(study)["findings"][finding]
+    rows: list[dict[str, Any]] = []
+    total = counted
+    while len(rows) < total:
+        total, page = health.evidence(study, finding, len(rows), 37)
+        assert total == counted
+        assert page
+        rows += page
+    assert len({row["line"] for row in rows}) == counted
+    for row in rows:
+        assert written[row["line"] - 2]["user"] == row["user"]
+        assert (written[row["line"] - 2]["screen"] or None) == row["screen"]
+        assert row["step"] >= 1
+        if finding in ("doubled", "repeated", "resent"):
+            assert row["fate"] == finding
+    with pytest.raises(KeyError):
+        health.evidence(study, "no such", 0, 1)
+
+
+def test_figures_do_not_depend_on_how_the_log_is_split(
+    all_noise: tuple[Study, Path], app_map: AppMap
+) -> None:
+    study, path = all_noise
+    other = Study(split(read_files([path]).log, 11), app_map, READ_AT)
+    assert health.measure(other) == health.measure(study)
+
+
+def test_an_empty_log_has_no_findings(app_map: AppMap) -> None:
+    found = health.measure(Study([], app_map, READ_AT))
+    assert set(found["findings"].values()) == {0}
+    assert found["first"] is None
+
+
+def test_lateness_is_by_the_newest_row_above(all_noise: tuple[Study, Path]) -> None:
+    """Against the plain definition, row by row."""
+    log = all_noise[0].parts[0].log
+    late = lateness(log, READ_AT)
+    newest: dict[int, int] = {}
+    for row in np.argsort(log.columns["line"]):
+        user, time = int(log.columns["user"][row]), int(log.columns["time"][row])
+        right = 946_684_800_000_000 <= time <= READ_AT + 86_400_000_000
+        expected = max(newest.get(user, time) - time, 0) if right else 0
+        assert late[row] == expected
+        if right:
+            newest[user] = max(newest.get(user, time), time)
+    assert (late > 0).any()
+
+
+def test_gaps_are_stretches_in_which_rows_are_usual() -> None:
+    quiet_nights = np.tile(np.where(np.arange(24) < 6, 0, 50), 14)
+    assert gaps(quiet_nights, quiet_nights // 10, 0) == []
+    broken = quiet_nights.copy()
+    broken[24 * 5 + 10 : 24 * 5 + 14] = 0
+    (gap,) = gaps(broken, broken // 10, HOUR)
+    assert (gap.start, gap.end) == ((24 * 5 + 11) * HOUR, (24 * 5 + 15) * HOUR)
+    assert 16 < gap.expected <= 20
+    few = np.array([400, 0, 0, 0, 400])
+    assert gaps(few, np.array([1, 0, 0, 0, 1]), 0) == [], "a long session is no usual coming"
+
+
+def test_ids_in_names_are_told_as_patterns() -> None:
+    names = [f"Sailing/{i}" for i in range(9)] + ["Home", "Pier 1"]
+    names += [f"Trip {i:08x}-0000-4000-8000-000000000000" for i in range(4)]
+    found = [(one.pattern, one.names) for one in name_patterns(names)]
+    assert found == [("Sailing/{id}", 9), ("Trip {id}", 4)]

@@ -1,0 +1,135 @@
+"""Finding journeys and laying them open, held against the truth and plain Python."""
+
+from __future__ import annotations
+
+import json
+from typing import Any, get_args
+
+import numpy as np
+import pytest
+
+from mossy_trail.core.scope import Scope
+from mossy_trail.core.steps import EXITS
+from mossy_trail.engine import journeys
+from mossy_trail.engine.journeys import Sort
+from mossy_trail.engine.study import Study
+from tests.conftest import Demo
+
+
+@pytest.fixture(scope="module")
+def listed(study: Study) -> list[dict[str, Any]]:
+    found = journeys.find(study, study.scope_mask(Scope()))
+    return [journeys.summary(study, study.index.ref(int(p))) for p in found.positions]
+
+
+def by_session(demo: Demo) -> dict[str, list[dict[str, str]]]:
+    sessions: dict[str, list[dict[str, str]]] = {}
+    for step in demo.truth:
+        sessions.setdefault(step["session"], []).append(step)
+    return sessions
+
+
+def test_the_list_tells_of_every_session_what_is_true(
+    listed: list[dict[str, Any]], demo: Demo
+) -> None:
+    true = by_session(demo)
+    assert {j["session"] for j in listed} == set(true)
+    for journey in listed:
+        steps = true[journey["session"]]
+        assert journey["steps"] == len(steps)
+        assert journey["user"] == steps[0]["user"]
+        assert journey["deepest"] == max(int(step["depth"]) for step in steps)
+        if len(steps) <= journeys.MINIATURE:
+            assert journey["depths"] == [int(step["depth"]) for step in steps]
+            grounds = [step["tab"] or step["region"] for step in steps]
+            assert journey["grounds"] == grounds
+        else:
+            assert len(journey["depths"]) == journeys.MINIATURE
+
+
+@pytest.mark.parametrize("sort", get_args(Sort))
+def test_sorting(study: Study, sort: Sort) -> None:
+    found = journeys.find(study, study.scope_mask(Scope()), "", sort)
+    rows = [journeys.summary(study, study.index.ref(int(p))) for p in found.positions]
+    keys = {
+        "newest": lambda j: -j["start"],
+        "oldest": lambda j: j["start"],
+        "longest": lambda j: -j["steps"],
+        "deepest": lambda j: -j["deepest"],
+        "slowest": lambda j: -j["duration"],
+    }
+    values = [keys[sort](row) for row in rows]
+    assert values == sorted(values)
+    assert len(rows) == found.count == len(study.index.start)
+
+
+@pytest.mark.parametrize("text", ["receipt", "RateSheet", " 0001 ", ".3", "no such thing"])
+def test_search_looks_at_users_sessions_and_screens(study: Study, demo: Demo, text: str) -> None:
+    found = journeys.find(study, study.scope_mask(Scope()), text)
+    sessions = {
+        study.terms["session"][study.index.session[position]] for position in found.positions
+    }
+    sought = text.strip().casefold()
+    true = {
+        session
+        for session, steps in by_session(demo).items()
+        if any(sought in step[key].casefold() for step in steps for key in ("user", "session"))
+        or any(sought in step["screen"].casefold() for step in steps)
+    }
+    assert sessions == true
+
+
+def test_a_key_names_one_journey_for_good(study: Study, listed: list[dict[str, Any]]) -> None:
+    assert len({journey["key"] for journey in listed}) == len(listed)
+    for journey in listed[::97]:
+        ref = journeys.by_key(study, journey["key"])
+        assert journeys.summary(study, ref) == journey
+    for key in ("", "~", "x~u", "1~nobody", "9" * 30 + "~u", "-~u"):
+        with pytest.raises(KeyError):
+            journeys.by_key(study, key)
+
+
+def test_the_pile_is_the_phones_stack(study: Study, demo: Demo) -> None:
+    """Walk the truth with plain lists: the pile must be what they hold, and so must rests."""
+    sessions = by_session(demo)
+    longest = sorted(sessions, key=lambda s: -len(sessions[s]))[:25]
+    for session in longest:
+        steps = sessions[session]
+        position = study.terms["session"].index(session)
+        (where,) = np.flatnonzero(study.index.session == position)
+        ref = study.index.ref(int(where))
+        detail = journeys.detail(study, ref)
+        assert [s["screen"] for s in detail["trail"]] == [s["screen"] for s in steps]
+        assert detail["exit"] in EXITS
+        for number, step in enumerate(steps, 1):
+            pile = journeys.pile(study, ref, number)
+            top, *rest = pile["stack"]
+            assert top["screen"] == step["screen"]
+            assert (rest[0]["screen"] if rest else "") == step["below"]
+            same_region = [s for s in pile["stack"] if s["region"] == step["region"]]
+            own = [s for s in same_region if s["tab"] == (step["tab"] or None)]
+            assert len(own) == int(step["depth"])
+            shown = {s["tab"] for s in pile["stack"] if s["tab"]}
+            assert not shown & {resting["tab"] for resting in pile["resting"]}
+            seen = {s["tab"] for s in steps[:number] if s["tab"]}
+            assert seen - shown <= {resting["tab"] for resting in pile["resting"]} | shown
+
+
+def test_times_and_properties_of_a_journey(study: Study, listed: list[dict[str, Any]]) -> None:
+    for journey in listed[::211]:
+        detail = journeys.detail(study, journeys.by_key(study, journey["key"]))
+        assert set(detail["properties"]) == {"version", "platform", "crew"}
+        trail = detail["trail"]
+        assert trail[-1]["dwell_ms"] is None
+        assert trail[-1]["exit"] == detail["exit"]
+        for step, after in zip(trail, trail[1:], strict=False):
+            assert step["until"] == after["time"] >= step["time"] >= step["asked_at"]
+            assert 0 <= step["dwell_ms"] <= after["time"] - step["time"]
+            assert step["exit"] is None
+        rows = [
+            (row["file"], row["line"])
+            for number in range(1, len(trail) + 1)
+            for row in journeys.raw_places(study, journeys.by_key(study, journey["key"]), number)
+        ]
+        assert len(set(rows)) == len(rows)
+        json.dumps(detail)

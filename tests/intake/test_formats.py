@@ -1,0 +1,290 @@
+"""The same log in every format, packing and encoding reads alike; damaged ones say where."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import tracemalloc
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+from xml.sax.saxutils import quoteattr
+
+import numpy as np
+import polars as pl
+import pyarrow as pa
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from mossy_trail.core.log import DICTIONARY_OF, DTYPES, Log
+from mossy_trail.intake import records, source
+from mossy_trail.intake.errors import UnusableFile
+from mossy_trail.intake.reader import Reading, raw_record, read_files
+from tests.conftest import Demo
+from tests.intake.reading import read_and_keep, read_kept
+
+ROWS = 3000
+NOT_COMPARED = ("file", "line")
+
+
+def contents(log: Log) -> dict[str, list[Any]]:
+    """Every column in words, so that logs can be compared whatever their codes are."""
+    found: dict[str, list[Any]] = {}
+    for name in DTYPES:
+        if name in NOT_COMPARED:
+            continue
+        column = log.columns[name].tolist()
+        if name in DICTIONARY_OF:
+            terms = [*log.terms[DICTIONARY_OF[name]], None]
+            column = [terms[code] for code in column]
+        found[name] = column
+    found["props"] = [json.loads(text) if text else {} for text in found["props"]]
+    return found
+
+
+@pytest.fixture(scope="module")
+def lines(demo: Demo) -> list[str]:
+    return demo.csv.read_text().splitlines()[: ROWS + 1]
+
+
+@pytest.fixture(scope="module")
+def objects(demo: Demo) -> list[dict[str, Any]]:
+    return [json.loads(line) for line in demo.json_lines.read_text().splitlines()[:ROWS]]
+
+
+def tabbed(lines: list[str]) -> bytes:
+    frame = pl.read_csv("\n".join(lines).encode(), infer_schema=False)
+    return frame.write_csv(separator="\t").encode()
+
+
+def xes(objects: list[dict[str, Any]]) -> bytes:
+    """Sessions as traces, with our names for attributes, and the standard's for the time."""
+    traces: dict[str, list[dict[str, Any]]] = {}
+    for row in objects:
+        traces.setdefault(row["session"], []).append(row)
+    text = ['<?xml version="1.0"?><log xmlns="http://www.xes-standard.org/">']
+    for session, rows in traces.items():
+        text.append(f'<trace><string key="concept:name" value={quoteattr(session)}/>')
+        for row in rows:
+            text.append(f'<event><date key="time:timestamp" value={quoteattr(row["time"])}/>')
+            for key, value in row.items():
+                if key not in ("time", "session"):
+                    shown = value if isinstance(value, str) else json.dumps(value)
+                    text.append(f"<string key={quoteattr(key)} value={quoteattr(shown)}/>")
+            text.append("</event>")
+        text.append("</trace>")
+    return "".join([*text, "</log>"]).encode()
+
+
+def parquet(objects: list[dict[str, Any]], path: Path) -> bytes:
+    moment = pl.col("time").str.to_datetime(time_zone="UTC")
+    pl.DataFrame(objects, infer_schema_length=None).with_columns(moment).write_parquet(path)
+    return path.read_bytes()
+
+
+FORMS: dict[str, Callable[[list[str], list[dict[str, Any]], Path], bytes]] = {
+    "log.tsv": lambda lines, _, __: tabbed(lines),
+    "log.csv.gz": lambda lines, _, __: gzip.compress("\n".join(lines).encode()),
+    "log.csv.zst": lambda lines, _, __: pa.compress("\n".join(lines).encode(), "zstd", True),
+    "utf-16-le.csv": lambda lines, _, __: "\n".join(lines).encode("utf-16"),
+    "utf-16-be.csv": lambda lines, _, __: b"\xfe\xff" + "\r\n".join(lines).encode("utf-16-be"),
+    "array.json": lambda _, objects, __: json.dumps(objects).encode(),
+    "pretty.json.gz": lambda _, objects, __: gzip.compress(json.dumps(objects, indent=2).encode()),
+    "log.xes": lambda _, objects, __: xes(objects),
+    "log.xes.gz": lambda _, objects, __: gzip.compress(xes(objects)),
+    "log.parquet": lambda _, objects, path: parquet(objects, path),
+}
+
+
+@pytest.mark.parametrize("name", FORMS)
+def test_every_format_reads_alike(
+    lines: list[str],
+    objects: list[dict[str, Any]],
+    tmp_path: Path,
+    name: str,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(records, "BLOCK", 100_000)
+    plain = read(tmp_path, "\n".join(lines).encode(), "plain.csv")
+    monkeypatch.setattr(records, "PIECE", 10_000)
+    path = tmp_path / name
+    path.write_bytes(FORMS[name](lines, objects, tmp_path / "made.parquet"))
+    other, blocks = read_and_keep(path)
+    assert other.set_aside == []
+    again = read_kept(other, blocks)
+    assert again.set_aside == []
+    assert contents(again.log) == contents(other.log)
+    assert np.array_equal(again.log.columns["line"], other.log.columns["line"])
+    gone = set(range(5, 900, 7))
+    fewer = read_kept(other, blocks, gone)
+    left = [i for i, line in enumerate(other.log.columns["line"]) if line not in gone]
+    assert fewer.set_aside == []
+    assert contents(fewer.log) == contents(other.log.take(np.array(left)))
+    ours, theirs = contents(plain.log), contents(other.log)
+    if ".xes" in name:  # by session there, by time here
+        order = np.argsort(np.array(ours["session"]), kind="stable")
+        ours = {key: [column[i] for i in order] for key, column in ours.items()}
+        order = np.argsort(np.array(theirs["session"]), kind="stable")
+        theirs = {key: [column[i] for i in order] for key, column in theirs.items()}
+    for key in ours:
+        assert theirs[key] == ours[key], key
+
+
+def read(folder: Path, data: bytes, name: str) -> Reading:
+    path = folder / name
+    path.write_bytes(data)
+    return read_files([path])
+
+
+BILLION = (
+    '<?xml version="1.0"?><!DOCTYPE l [<!ENTITY a "xxxxxxxxxx">'
+    + "".join(
+        f'<!ENTITY {b} "{f"&{a};" * 10}">' for a, b in zip("abcdefgh", "bcdefghi", strict=True)
+    )
+    + ']><log><trace><event><string key="user" value="&i;"/></event></trace></log>'
+)
+
+
+@pytest.mark.parametrize(
+    ("name", "damage", "says"),
+    [
+        ("log.csv.gz", lambda data: data[: len(data) // 2], "Its gzip breaks off after"),
+        ("log.csv.zst", lambda data: data[: len(data) // 2], "Its zstd breaks off after"),
+        ("log.csv.gz", lambda data: data[:40] + b"????" + data[44:], "Its gzip breaks off"),
+        ("log.parquet", lambda data: data[: len(data) // 2], "Its Parquet data cannot be read"),
+        ("log.parquet", lambda data: gzip.compress(data), "a packed Parquet file"),
+        ("log.xes", lambda data: data[: len(data) // 2], "Its XML breaks off"),
+        ("log.xes", lambda _: b"<html><p>Sign in first</p></html>", "no row under the first"),
+        ("log.xes", lambda _: BILLION.encode(), "Its XML breaks off or is broken"),
+        ("array.json", lambda _: b"[]", "no row under the first line"),
+    ],
+)
+def test_damaged_files_say_where_and_what_to_do(
+    lines: list[str],
+    objects: list[dict[str, Any]],
+    tmp_path: Path,
+    name: str,
+    damage: Callable[[bytes], bytes],
+    says: str,
+) -> None:
+    data = damage(FORMS[name](lines, objects, tmp_path / "made.parquet"))
+    with pytest.raises(UnusableFile) as raised:
+        read(tmp_path, data, name)
+    assert says in raised.value.what
+    assert raised.value.mend.endswith(".")
+
+
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(data=st.data())
+def test_a_mutated_file_is_accounted_for_or_refused_in_words(
+    whole_files: dict[str, bytes], tmp_path: Path, data: st.DataObject
+) -> None:
+    """Bytes of a real file are overwritten, cut out, put in or doubled, in every format."""
+    name = data.draw(st.sampled_from(["log.csv", *FORMS]))
+    raw = bytearray(whole_files[name])
+    for _ in range(data.draw(st.integers(1, 3))):
+        at = data.draw(st.integers(0, len(raw)))
+        end = min(at + data.draw(st.sampled_from([0, 1, 4, 300, len(raw)])), len(raw))
+        doubled = data.draw(st.booleans())
+        raw[at:end] = bytes(raw[at:end]) * 2 if doubled else data.draw(st.binary(max_size=6))
+    try:
+        reading = read(tmp_path, bytes(raw), name)
+    except UnusableFile as error:
+        refused = error
+    else:
+        assert reading.rows_read == len(reading.log) + len(reading.set_aside)
+        assert all(row.line > 0 and row.reason for row in reading.set_aside)
+        return
+    assert (refused.what[-1], refused.mend[-1]) == (".", ".")
+
+
+@pytest.fixture(scope="module")
+def whole_files(
+    lines: list[str], objects: list[dict[str, Any]], tmp_path_factory: pytest.TempPathFactory
+) -> dict[str, bytes]:
+    made = tmp_path_factory.mktemp("made") / "log.parquet"
+    plain = {"log.csv": "\n".join(lines[:200]).encode()}
+    return plain | {name: form(lines[:200], objects[:199], made) for name, form in FORMS.items()}
+
+
+def test_an_array_that_is_cut_short_keeps_its_rows(
+    objects: list[dict[str, Any]], tmp_path: Path
+) -> None:
+    whole = json.dumps(objects[:10]).encode()
+    reading = read(tmp_path, whole[:-30], "cut.json")
+    assert len(reading.log) == 9
+    assert [(row.line, row.reason) for row in reading.set_aside] == [(10, "not a JSON object")]
+
+
+def test_an_external_entity_is_not_fetched(tmp_path: Path) -> None:
+    secret = tmp_path / "secret.txt"
+    secret.write_text("the secret")
+    text = (
+        f'<!DOCTYPE l [<!ENTITY s SYSTEM "{secret}">]><log><trace><event>'
+        '<string key="user" value="u"/><string key="note">&s;</string>'
+        '<string key="screen" value="A"/><date key="time:timestamp" value="2026-05-04T10:00:00Z"/>'
+        "</event></trace></log>"
+    )
+    log = read(tmp_path, text.encode(), "log.xes").log
+    assert "secret" not in json.dumps(log.terms)
+
+
+def test_a_bomb_is_refused_before_it_has_unpacked(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(source, "HARMLESS", 4 << 20)
+    bomb = gzip.compress(b"time,user,screen\n" + b"1777888800,u,A\n" * 4_000_000)
+    tracemalloc.start()
+    with pytest.raises(UnusableFile, match="unpacks to more than 250 times"):
+        read(tmp_path, bomb, "bomb.csv.gz")
+    tracemalloc.stop()
+
+
+JSON_TEXT = st.recursive(
+    st.none() | st.booleans() | st.integers(-(2**53), 2**53) | st.text(max_size=8),
+    lambda inner: (
+        st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=4), inner, max_size=3)
+    ),
+    max_leaves=6,
+)
+
+
+@settings(max_examples=150)
+@given(
+    values=st.lists(JSON_TEXT, min_size=1, max_size=10),
+    indent=st.sampled_from([None, 1, 4]),
+    block=st.integers(30, 300),
+    array=st.booleans(),
+)
+def test_any_json_is_taken_apart_as_the_standard_library_does(
+    tmp_path_factory: pytest.TempPathFactory,
+    values: list[Any],
+    indent: int | None,
+    block: int,
+    array: bool,
+) -> None:
+    rows = [
+        {"time": 1777888800, "user": "u", "screen": f"S{i}", "params": {"v": value}, "": "x"}
+        for i, value in enumerate(values)
+    ]
+    text = json.dumps(rows, indent=indent) if array else "\n\n".join(map(json.dumps, rows))
+    kept: list[records.Records] = []
+    before, records.BLOCK = records.BLOCK, block
+    try:
+        path = tmp_path_factory.mktemp("json") / "log.json"
+        path.write_text(text)
+        reading, kept = read_and_keep(path)
+    finally:
+        records.BLOCK = before
+    log = reading.log
+    assert [log.text("screen", i) for i in range(len(log))] == [row["screen"] for row in rows]
+    found = [json.loads(log.text("params", i) or "null") for i in range(len(log))]
+    assert found == [{"v": value} if value is not None else {} for value in values]
+    found_raw = [
+        raw_record(reading.files[0], data, first, int(line))
+        for part in kept
+        for first, data in part.pieces()
+        for line in part.lines
+    ]
+    assert [json.loads(raw) for raw in found_raw if raw is not None] == rows

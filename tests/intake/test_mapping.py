@@ -1,0 +1,177 @@
+"""Foreign logs: what is proposed for them, and what is read by it."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from mossy_trail.core.log import EVENTS
+from mossy_trail.intake.errors import UnusableFile
+from mossy_trail.intake.mapping import Mapping
+from mossy_trail.intake.reader import LogFile, preview, read_files
+
+TIMES = [f"2026-05-04 10:00:{i:02}" for i in range(20)]
+
+
+def write(folder: Path, columns: dict[str, list[str]], name: str = "log.csv") -> Path:
+    path = folder / name
+    rows = [dict(zip(columns, cells, strict=True)) for cells in zip(*columns.values(), strict=True)]
+    if name.endswith(".csv"):
+        lines = [";".join(columns), *(";".join(row.values()) for row in rows)]
+        path.write_text("\n".join(lines) + "\n")
+    else:
+        path.write_text("\n".join(json.dumps(nested(row)) for row in rows) + "\n")
+    return path
+
+
+def nested(row: dict[str, str]) -> dict[str, object]:
+    """`a.b` as what lies under b in a."""
+    result: dict[str, object] = {}
+    for path, value in row.items():
+        *outer, last = path.split(".")
+        inner = result
+        for part in outer:
+            inner = inner.setdefault(part, {})  # type: ignore[assignment]
+        inner[last] = value
+    return result
+
+
+def cycle(*values: str) -> list[str]:
+    return [values[i % len(values)] for i in range(len(TIMES))]
+
+
+@pytest.mark.parametrize(
+    ("name", "columns", "expected"),
+    [
+        (
+            "log.csv",
+            {
+                "occurredAt": TIMES,
+                "Device ID": cycle("d1", "d2"),
+                "visit_id": cycle("v1", "v2"),
+                "What": cycle("launch", "pageView", "Go back"),
+                "Page Name": cycle("", "Home", "List"),
+                "os": cycle("a", "b"),
+            },
+            {
+                "time": "occurredAt",
+                "user": "Device ID",
+                "session": "visit_id",
+                "event": "What",
+                "screen": "Page Name",
+            },
+        ),
+        (
+            "log.jsonl",
+            {
+                "ts": [str(1777888800000 + i) for i in range(20)],
+                "context.client.key": cycle("c1", "c2"),
+                "action": cycle("shown", "back"),
+                "data.view": cycle("Home", "List"),
+                "data.url": cycle("/home", "/list"),
+            },
+            {
+                "time": "ts",
+                "user": "context.client.key",
+                "event": "action",
+                "screen": "data.view",
+                "uri": "data.url",
+            },
+        ),
+        (
+            "log.csv",
+            {
+                "c1": TIMES,
+                "member": cycle("m1", "m2", "m3"),
+                "c3": cycle("push", "pop", "screen_view"),
+                "scene": cycle("A", "B"),
+                "seq": [str(i) for i in range(20)],
+                "screen_count": cycle("3", "4"),
+            },
+            {"time": "c1", "user": "member", "event": "c3", "screen": "scene", "order": "seq"},
+        ),
+    ],
+)
+def test_columns_are_told_by_name_and_value(
+    tmp_path: Path, name: str, columns: dict[str, list[str]], expected: dict[str, str]
+) -> None:
+    seen = preview(LogFile(write(tmp_path, columns, name)))
+    found = {key: of[0] for key, of in seen.mapping.fields.items() if key != "count"}
+    assert found == expected
+    assert not seen.proposal.exact
+    assert set(seen.proposal.reasons) >= set(expected)
+    assert len(seen.raw) == len(seen.read) == 20
+    assert all(row["problem"] is None for row in seen.read)
+
+
+def test_words_become_events_and_other_columns_properties(tmp_path: Path) -> None:
+    columns = {
+        "when": TIMES,
+        "person": cycle("p1"),
+        "kind": cycle("App Open", "pageView", "switchTab", "bought"),
+        "page": cycle("", "Home", "Me", "Me"),
+        "source": ["x"] * 20,
+        "extra.plan": cycle("gold"),
+        "extra.seats.most": cycle("4"),
+    }
+    log = read_files([write(tmp_path, columns, "log.jsonl")]).log
+    assert [EVENTS[e] for e in log.columns["event"][:4]] == [
+        "app_start",
+        "screen_view",
+        "switch_tab",
+        "custom",
+    ]
+    assert log.text("word", 3) == "bought"
+    extra = json.loads(json.loads(log.text("props", 0) or "")["extra"])
+    assert extra == {"plan": "gold", "seats": {"most": "4"}}
+
+
+def test_a_chosen_mapping_composes_and_takes_apart(tmp_path: Path) -> None:
+    columns = {
+        "t": TIMES,
+        "who.id": cycle("w1"),
+        "who.plan": cycle("gold"),
+        "place": cycle("Home", "List"),
+        "inner": cycle("map", ""),
+        "user": cycle("not this one"),
+    }
+    mapping = Mapping(
+        {"time": ["t"], "user": ["who.id"], "screen": ["place", "inner"]},
+        {"event": "seen", "tab": "Main"},
+        {"seen": "screen_view"},
+    )
+    path = write(tmp_path, columns, "log.jsonl")
+    log = read_files([path], mapping=mapping).log
+    assert log.terms["user"] == ["w1"]
+    assert log.text("screen", 0) == "Home/map"
+    assert EVENTS[log.columns["event"][0]] == "screen_view"
+    assert log.text("tab", 0) == "Main"
+    props = json.loads(log.text("props", 0) or "")
+    assert props == {"who.plan": "gold", "user (column)": "not this one"}
+    read = preview(LogFile(path), mapping).read[0]
+    assert (read["screen"], read["time"]) == ("Home/map", "2026-05-04 10:00:00.000")
+
+
+def test_our_own_names_ask_nothing_and_shapes_do_not_depend_on_order(tmp_path: Path) -> None:
+    columns = {"time": TIMES, "user": cycle("u"), "screen": cycle("A"), "page": cycle("B")}
+    seen = preview(LogFile(write(tmp_path, columns)))
+    assert seen.proposal.exact
+    turned = dict(reversed(columns.items()))
+    assert preview(LogFile(write(tmp_path, turned, "turned.csv"))).shape == seen.shape
+    fewer = {k: v for k, v in columns.items() if k != "page"}
+    assert preview(LogFile(write(tmp_path, fewer, "fewer.csv"))).shape != seen.shape
+
+
+def test_rows_that_cannot_be_read_say_why(tmp_path: Path) -> None:
+    columns = {"time": ["x", *TIMES[1:]], "user": ["u", "", *cycle("u")[2:]], "screen": cycle("A")}
+    problems = [row["problem"] for row in preview(LogFile(write(tmp_path, columns))).read]
+    assert problems[:3] == ["time cannot be read", "no user", None]
+
+
+def test_a_log_in_which_nothing_can_be_told_names_its_columns(tmp_path: Path) -> None:
+    path = write(tmp_path, {"a": cycle("1"), "b": cycle("2")})
+    assert preview(LogFile(path)).mapping.missing == ["time", "user", "screen"]
+    with pytest.raises(UnusableFile, match=r"a time or for a user or for an event.*“a”, “b”"):
+        read_files([path])

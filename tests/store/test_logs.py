@@ -1,0 +1,139 @@
+"""Logs in PostgreSQL: whole or not at all, and the same when read back."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from sqlalchemy import Engine, func, select, text
+from sqlalchemy.orm import Session
+
+from mossy_trail.core.log import DICTIONARY_OF, DTYPES, Log, merge, split
+from mossy_trail.engine import studies
+from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log
+from mossy_trail.store.models import App, Base, Row, SetAsideRow, StoredLog
+from mossy_trail.store.parts import PartsCache, Stamp, parts_needed
+
+FILES = [{"name": "skerry.csv", "bytes": 7}]
+
+
+@pytest.fixture
+def app_id(engine: Engine) -> int:
+    with Session(engine) as session, session.begin():
+        app = App(key="skerry", name="Skerry")
+        session.add(app)
+        session.flush()
+        return app.id
+
+
+def store(engine: Engine, app_id: int, log: Log) -> int:
+    with log_writer(engine) as writer:
+        writer.add_blocks(0, [packed(2, b"some,bytes\n" * 1000)])
+        writer.add_set_aside([(0, 9, "no user", "tab\there \\ and\nthere")])
+        writer.add_rows(log.columns)
+        writer.add_terms(log.terms)
+        writer.attach(app_id, FILES, log, {"no user": 1})
+        return writer.log_id
+
+
+def same_rows(a: Log, b: Log) -> bool:
+    """Whether two logs say the same, row by row, however their dictionaries are numbered."""
+    for name in DTYPES:
+        left, right = a.columns[name], b.columns[name]
+        if name in DICTIONARY_OF and name != "file":
+            terms = a.terms[DICTIONARY_OF[name]], b.terms[DICTIONARY_OF[name]]
+            left, right = (
+                np.array([*t, None], object)[codes]
+                for t, codes in zip(terms, (left, right), strict=True)
+            )
+        if name != "file" and not np.array_equal(left, right):
+            return False
+    return True
+
+
+def test_the_migrations_make_the_tables_of_the_models(engine: Engine) -> None:
+    with engine.connect() as connection:
+        made = MigrationContext.configure(connection)
+        assert compare_metadata(made, Base.metadata) == []
+
+
+def test_a_log_comes_back_as_it_went_in(engine: Engine, app_id: int, demo_log: Log) -> None:
+    log_id = store(engine, app_id, demo_log)
+    assert same_rows(read_log(engine, log_id), demo_log)
+    with Session(engine) as session:
+        stored = session.get_one(StoredLog, log_id)
+        assert (stored.rows, stored.set_aside) == (len(demo_log), 1)
+        assert session.scalars(select(SetAsideRow.text)).one() == "tab\there \\ and\nthere"
+        found = raw_block(session, log_id, 0, 77)
+        assert found
+        assert found[1] == b"some,bytes\n" * 1000
+        assert raw_block(session, log_id, 0, 1) is None
+        readable = text("SELECT event, screen FROM readable_rows WHERE line = 3")
+        assert session.execute(readable).one() == ("screen_view", "Splash")
+
+
+def test_a_log_that_breaks_off_leaves_nothing(engine: Engine, app_id: int, demo_log: Log) -> None:
+    def write_and_break() -> None:
+        with log_writer(engine) as writer:
+            writer.add_rows(demo_log.columns)
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        write_and_break()
+    with Session(engine) as session:
+        assert session.scalar(select(func.count()).select_from(Row)) == 0
+        left = text("SELECT count(*) FROM pg_class WHERE relname ~ '^rows_[0-9]'")
+        assert session.scalar(left) == 0
+    log_id = store(engine, app_id, demo_log)
+    drop_log(engine, log_id)
+    drop_log(engine, log_id)
+    with Session(engine) as session:
+        assert session.scalar(select(func.count()).select_from(StoredLog)) == 0
+        assert session.scalar(left) == 0
+
+
+def test_parts_are_the_same_from_memory_from_disk_and_from_the_database(
+    engine: Engine, app_id: int, demo_log: Log, tmp_path: Path
+) -> None:
+    halves = [demo_log.take(np.arange(i, len(demo_log), 2)) for i in (0, 1)]
+    ids = [store(engine, app_id, half) for half in halves]
+    fresh = {
+        i: Log(half.columns, {**half.terms, "file": [file_key(i, 0)]})
+        for i, half in zip(ids, halves, strict=True)
+    }
+    stamps = [Stamp(i, 1) for i in ids]
+    cache = PartsCache(engine, tmp_path / "parts")
+    from_memory = cache.load(app_id, stamps, dict(fresh))
+    from_disk = cache.load(app_id, stamps, {})
+    shutil.rmtree(tmp_path / "parts")
+    from_database = cache.load(app_id, stamps[::-1], {})
+    straight = split(merge(list(fresh.values())), parts_needed(len(demo_log)))
+    for parts in (from_memory, from_disk, from_database):
+        assert len(parts) == len(straight) == 2
+        assert all(map(same_rows, parts, straight))
+    cache.load(app_id, stamps[:1], {})
+    assert len(list((tmp_path / "parts").iterdir())) == 1
+
+
+def test_studies_unused_for_longest_are_let_go(
+    engine: Engine, demo_log: Log, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(studies, "ROWS_KEPT", 2 * 500)
+    log = demo_log.take(np.arange(500))
+    with Session(engine) as session, session.begin():
+        apps = [App(key=f"app-{i}", name="App") for i in range(3)]
+        session.add_all(apps)
+        session.flush()
+        a, b, c = (app.id for app in apps)
+    for app in (a, b, c):
+        store(engine, app, log)
+    kept = studies.Studies(engine, PartsCache(engine, tmp_path))
+    of_a, of_b = kept.of(a), kept.of(b)
+    assert kept.of(a) is of_a
+    kept.of(c)
+    assert kept.of(a) is of_a
+    assert kept.of(b) is not of_b

@@ -1,0 +1,51 @@
+"""The house in order: style, types, the direction of imports, and what is written about it."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+BIN = Path(sys.executable).parent
+
+
+def run(*command: str | Path, folder: Path = ROOT) -> None:
+    done = subprocess.run(list(map(str, command)), cwd=folder, capture_output=True, text=True)
+    assert done.returncode == 0, done.stdout + done.stderr
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        ("ruff", "check", "."),
+        ("ruff", "format", "--check", "."),
+        ("mypy",),
+        ("lint-imports",),
+    ],
+    ids=" ".join,
+)
+def test_python(command: tuple[str, ...]) -> None:
+    run(BIN / command[0], *command[1:])
+
+
+def test_pages() -> None:
+    run("npm", "run", "--silent", "check", folder=ROOT / "frontend")
+
+
+def test_the_pages_types_are_those_of_the_api(tmp_path: Path) -> None:
+    described, made = tmp_path / "openapi.json", tmp_path / "schema.d.ts"
+    run(sys.executable, "-m", "mossy_trail.web.describe", described)
+    run("npx", "openapi-typescript", described, "-o", made, folder=ROOT / "frontend")
+    assert made.read_text() == (ROOT / "frontend/src/api/schema.d.ts").read_text(), (
+        "Run npm run api-types in frontend/."
+    )
+
+
+def test_links_in_what_is_written_lead_somewhere() -> None:
+    for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        for target in re.findall(r"\]\(([^)#]+)[^)]*\)", page.read_text()):
+            assert (page.parent / target).exists(), f"{page.name}: {target}"
