@@ -14,6 +14,8 @@ from sqlalchemy.orm import Session
 
 from mossy_trail.core.log import DICTIONARY_OF, DTYPES, Log, merge, split
 from mossy_trail.engine import studies
+from mossy_trail.engine.live import LiveLogs
+from mossy_trail.intake.cloud_events import SentEvent
 from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log
 from mossy_trail.store.models import App, Base, Row, SetAsideRow, StoredLog
 from mossy_trail.store.parts import PartsCache, Stamp, parts_needed
@@ -117,6 +119,26 @@ def test_parts_are_the_same_from_memory_from_disk_and_from_the_database(
         assert all(map(same_rows, parts, straight))
     cache.load(app_id, stamps[:1], {})
     assert len(list((tmp_path / "parts").iterdir())) == 1
+
+
+def test_parts_hold_what_their_stamp_says_though_the_log_grows(
+    engine: Engine, app_id: int, tmp_path: Path
+) -> None:
+    live, cache = LiveLogs(engine), PartsCache(engine, tmp_path)
+
+    def grow(*numbers: int) -> Stamp:
+        row = '{"user": "u", "screen": "S", "time": "2026-05-04T10:00:0%dZ"}'
+        live.receive(app_id, [SentEvent("phone", str(n), row % n) for n in numbers])
+        live.read_in()
+        with Session(engine) as session:
+            log = session.scalars(select(StoredLog)).one()
+            return Stamp(log.id, log.version, log.through)
+
+    def lines(stamp: Stamp) -> list[int]:
+        return [int(n) for part in cache.load(app_id, [stamp], {}) for n in part.columns["line"]]
+
+    stamps = [grow(0, 1), grow(2), grow(3, 4)]
+    assert [lines(stamp) for stamp in stamps] == [[1, 2], [1, 2, 3], [1, 2, 3, 4, 5]]
 
 
 def test_studies_unused_for_longest_are_let_go(

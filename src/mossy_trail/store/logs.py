@@ -31,6 +31,7 @@ _POSTGRES_EPOCH = 946_684_800_000_000
 """Microseconds from 1970 to 2000, where PostgreSQL counts from."""
 _SIGNATURE = b"PGCOPY\n\xff\r\n\0" + bytes(8)
 _TRAILER = b"\xff\xff"
+LAST_LINE = 2**31 - 1
 _CHUNK = 50_000
 _TRIES = 5
 
@@ -216,17 +217,18 @@ def _records(columns: dict[str, Column], log_id: int, rows: slice) -> bytes:
     return records.tobytes()
 
 
-def read_log(engine: Engine, log_id: int, after: int = 0) -> Log:
-    """A stored log, or its rows after this line.
+def read_log(engine: Engine, log_id: int, after: int = 0, through: int = LAST_LINE) -> Log:
+    """A stored log, or its rows after one line, up to and with another.
 
     Its `file` terms are `LOG/FILE`, which are unique among all logs.
     """
     statement = sql.SQL(
-        "COPY (SELECT {} FROM {} WHERE line > {}) TO STDOUT (FORMAT BINARY)"
+        "COPY (SELECT {} FROM {} WHERE line > {} AND line <= {}) TO STDOUT (FORMAT BINARY)"
     ).format(
         sql.SQL(", ").join(map(sql.Identifier, _COLUMNS)),
         sql.Identifier(partition(Row, log_id)),
         sql.Literal(after),
+        sql.Literal(through),
     )
     with Session(engine) as session:
         connection: Any = session.connection().connection.driver_connection

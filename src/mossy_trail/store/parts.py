@@ -18,7 +18,7 @@ import pyarrow as pa
 from sqlalchemy import Engine
 
 from mossy_trail.core.log import DICTIONARIES, DTYPES, Log, each_part, extend, merge
-from mossy_trail.store.logs import read_log
+from mossy_trail.store.logs import LAST_LINE, read_log
 
 ROWS_PER_PART = 250_000
 SMALL_TAIL = 20_000
@@ -39,6 +39,10 @@ class Stamp(NamedTuple):
     version: int
     through: int = 0
 
+    def read(self, engine: Engine, after: int = 0) -> Log:
+        """These rows, or those after a line; not what a live log has grown by since."""
+        return read_log(engine, self.log, after, self.through or LAST_LINE)
+
 
 class PartsCache:
     def __init__(self, engine: Engine, folder: Path) -> None:
@@ -57,7 +61,7 @@ class PartsCache:
         if found:
             written, folder = found
             tails = [
-                read_log(self._engine, stamp.log, before.through)
+                stamp.read(self._engine, before.through)
                 for stamp, before in zip(stamps, written, strict=True)
                 if stamp != before
             ]
@@ -66,7 +70,7 @@ class PartsCache:
             rows = sum(map(len, parts))
             if len(tail) < max(rows // 10, SMALL_TAIL):
                 return extend(parts, tail) if len(tail) else parts
-        logs = [fresh.pop(s.log, None) or read_log(self._engine, s.log) for s in stamps]
+        logs = [fresh.pop(s.log, None) or s.read(self._engine) for s in stamps]
         whole = merge(logs)
         parts = each_part(whole, parts_needed(len(whole)))
         return _read(self._write(app_id, stamps, parts, whole.terms))
