@@ -25,9 +25,10 @@ from mossy_trail.core.run import new_run
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.sessions import cut_sessions
 from mossy_trail.core.steps import Steps
+from mossy_trail.core.walk import walk
 from mossy_trail.demo.load import MAP
 from mossy_trail.engine import sign_in
-from mossy_trail.engine.study import Study
+from mossy_trail.engine.study import ENOUGH_TO_LEARN, Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
 from mossy_trail.store.parts import parts_needed
@@ -75,10 +76,11 @@ def bench_replay(log: Log, app_map: AppMap) -> None:
     places = resolve(app_map, part.terms["screen"], part.terms["word"], part.terms["uri"])
     settings = replaying.Settings()
     journey = cut_sessions(part, settings.idle)
-    runs = [new_run(part, places, app_map.history, journey) for _ in range(RUNS)]
+    room = 2 * len(part)
+    runs = [new_run(part, places, app_map.history, journey, room) for _ in range(RUNS)]
 
     def kernel() -> None:
-        replaying.replay_rows(runs.pop(), settings.settle, settings.doubled)
+        walk(runs.pop(), settings.settle, settings.doubled)
 
     def copying() -> None:
         for column in part.columns.values():
@@ -91,10 +93,14 @@ def bench_replay(log: Log, app_map: AppMap) -> None:
         shifted = frame.with_columns(pl.col("screen").shift(-1).over("user").alias("next"))
         return shifted.group_by("screen", "next").len().height
 
+    only_views = part.take(np.flatnonzero(views))
+    usual, _ = replaying.learn([only_views.take(np.arange(ENOUGH_TO_LEARN))], app_map)
     kernel_time, whole_time = timed(kernel)[0], timed(lambda: replaying.replay(part, app_map))[0]
+    views_time = timed(lambda: replaying.replay(only_views, app_map, usual))[0]
     others = {"copying the columns": timed(copying)[0], "Polars, pairs of views": timed(pairs)[0]}
     line("replay, its kernel, one core", kernel_time, others)
     line("replay, whole, one core", whole_time, others)
+    line(f"replay of its {len(only_views):,} views alone", views_time, others)
 
 
 def bench_shapes() -> None:

@@ -9,7 +9,7 @@ import numpy as np
 
 from mossy_trail.core.app_map import HISTORY, ROLE, AppMap
 from mossy_trail.core.log import Log
-from mossy_trail.core.replay import replay
+from mossy_trail.core.replay import first_reading
 from mossy_trail.core.steps import MARK, MOVE, Steps
 
 _LANDED_ELSEWHERE = MARK["landed_elsewhere"]
@@ -76,7 +76,7 @@ class _Trials:
 
     def replays(self, history: Mapping[str, str]) -> list[Steps]:
         ruled = replace(self._map, history=history)
-        return [replay(part, ruled) for part in self._parts]
+        return [first_reading(part, ruled) for part in self._parts]
 
     def misfits(self, history: Mapping[str, str], rule: str) -> dict[str, int]:
         """For each setting of a rule, the moves that land elsewhere under it."""

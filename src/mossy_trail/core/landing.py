@@ -36,6 +36,7 @@ from mossy_trail.core.run import (
     UNDER,
     VIS,
     Run,
+    imprint,
     wide,
 )
 from mossy_trail.core.steps import MARK, MOVE, OUTSIDE, SHEET, TAB
@@ -72,7 +73,7 @@ def land(run: Run, move: int, row: int, screen: int, params: int) -> int:
     if move == _PUSH:
         return push(run, screen, params)
     if move == _REPLACE:
-        return _replace(run, screen, params)
+        return put_instead(run, screen, params)
     if move == _OPEN:
         return open_sheet(run, screen, params)
     if move == _UPDATE:
@@ -211,6 +212,9 @@ def _entry(
     entries[entry].tab = tab
     entries[entry].under = base
     entries[entry].forward = NONE
+    below_it = NONE if under == NONE else entries[under].print
+    base_of_it = NONE if base == NONE else entries[base].print
+    entries[entry].print = imprint(screen, params, below_it, region, tab, base_of_it)
     run.at[ENTRIES] = entry + 1
     run.at[AHEAD] = NONE
     return entry
@@ -368,11 +372,11 @@ def _elsewhere(run: Run, screen: int, params: int) -> int:
             return run.tabs[tab].top
     if run.at[VIS] == NONE:
         return alone(run, screen, params)
-    return _replace(run, screen, params)
+    return put_instead(run, screen, params)
 
 
 @inner_kernel
-def _replace(run: Run, screen: int, params: int) -> int:
+def put_instead(run: Run, screen: int, params: int) -> int:
     if _goes_inside(run, screen):
         return enter(run, screen, params, True)
     return instead(run, run.at[VIS], screen, params)
@@ -458,7 +462,7 @@ def redirect(run: Run, via: int, screen: int, params: int) -> int:
         return alone(run, screen, params)
     shared = run.at[TABS] == TABS_SHARED and entries[vis].region != SHEET
     if not run.screens[screen].outside:
-        return _replace(run, screen, params) if via == VIA_REPLACE else push(run, screen, params)
+        return put_instead(run, screen, params) if via == VIA_REPLACE else push(run, screen, params)
     if entries[vis].region == OUTSIDE or shared:
         if via == VIA_REPLACE:
             return instead(run, vis, screen, params)

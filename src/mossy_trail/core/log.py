@@ -207,6 +207,19 @@ def each_part(log: Log, parts: int) -> Iterator[Log]:
         yield log.take(order[a:b])
 
 
+def sample(parts: Sequence[Log], rows: int) -> list[Log]:
+    """The first of these parts, as many as have so many rows together, but at least one.
+
+    Which users are in them depends on their names alone.
+    """
+    taken: list[Log] = []
+    for part in parts:
+        if taken and sum(map(len, taken)) + len(part) > rows:
+            break
+        taken.append(part)
+    return taken
+
+
 def extend(parts: Sequence[Log], tail: Log) -> list[Log]:
     """The parts of a split log, with the rows of `tail` put in where they belong.
 

@@ -4,72 +4,33 @@ One pass over the rows of each user. The stacks of all moments live in one tree 
 `steps.Entries`); of the app's state only the visible entry and the top entry of each tab are
 held. A row therefore costs the same however deep the stack is; searches of a stack are bounded by
 the number of rows, so that time is linear in it.
+
+Where rows do not tell every move, several readings are weighed first (see `weighing`), by how
+usual each move is in this app, and the rows are then taken as the likeliest one says.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import ROLE, AppMap, resolve
-from mossy_trail.core.kernel import inner_kernel
-from mossy_trail.core.landing import (
-    VIA_PUSH,
-    VIA_REPLACE,
-    alone,
-    below,
-    chosen_again,
-    empty,
-    land,
-    link,
-    on_splash,
-    redirect,
-    same,
-    sheets_gone,
-    stand_on,
-)
-from mossy_trail.core.log import EVENT, NONE, OUTCOME, SECOND, Log
+from mossy_trail.core.app_map import AppMap, Places, resolve
+from mossy_trail.core.journeys import journeys_of
+from mossy_trail.core.log import EVENT, SECOND, Log
 from mossy_trail.core.marks import mark
-from mossy_trail.core.reading import infer
-from mossy_trail.core.run import (
-    AWAY_SINCE,
-    FIRST,
-    LINK,
-    LOOKS,
-    LOOKS_PER_ROW,
-    MARKED,
-    PENDING,
-    RESENT,
-    RESTART,
-    RESTART_FRESH,
-    RESTORED,
-    SELECTED,
-    SHOWN,
-    SIGNED_OUT,
-    STARTED,
-    STEP,
-    STEPS,
-    VIS,
-    WANTED,
-    Run,
-    columns_of,
-    new_run,
-    wide,
-)
+from mossy_trail.core.run import Run, columns_of, new_run
 from mossy_trail.core.sessions import cut_sessions
-from mossy_trail.core.steps import (
-    EXIT,
-    FATE,
-    MARK,
-    MOVE,
-    TAB,
-    Entries,
-    JourneyColumns,
-    StepColumns,
-    Steps,
-)
+from mossy_trail.core.steps import MOVE, MOVES, StepColumns, Steps
+from mossy_trail.core.usual import Usual, counted, pairs_of, slots_of, usual_of
+from mossy_trail.core.walk import walk
+from mossy_trail.core.weighing import READINGS, new_lattice, weigh
+
+_TELLING = [code for word, code in EVENT.items() if word in MOVES or word == "open_link"]
+ROUNDS = 6
+"""How often what is usual is learned anew from the readings that it makes likely."""
 
 
 @dataclass(frozen=True)
@@ -86,28 +47,17 @@ class Settings:
     """A step left sooner than this is a bounce."""
 
 
-_TAB_MISMATCH = MARK["tab_mismatch"]
-_SPLASH = ROLE["splash"]
-_APP_START, _VIEW, _LINK_ROW = EVENT["app_start"], EVENT["screen_view"], EVENT["open_link"]
-_BACKGROUND, _FOREGROUND = EVENT["app_background"], EVENT["app_foreground"]
-_RECREATE, _SIGN_OUT, _REDIRECT_ROW = EVENT["app_recreate"], EVENT["sign_out"], EVENT["redirect"]
-_BLOCKED, _LEAVE_PROMPT, _STAYED = EVENT["blocked"], EVENT["leave_prompt"], OUTCOME["stayed"]
-_FIRST_MOVE, _LAST_MOVE = EVENT["push"], EVENT["redirect"]
-_POP_ROW, _POP_TO_ROW = EVENT["pop"], EVENT["pop_to"]
-_MOVE_OF_EVENT = MOVE["push"] - EVENT["push"]
-_START, _POP, _REPLACE, _SWITCH = (MOVE[m] for m in ("start", "pop", "replace", "switch_tab"))
-_REDIRECT, _LINKED = MOVE["redirect"], MOVE["link"]
-_KEPT, _MADE, _MERGED = FATE["kept"], FATE["made"], FATE["merged"]
-_DOUBLED, _REPEATED = FATE["doubled"], FATE["repeated"]
-
-
-def replay(log: Log, app_map: AppMap, settings: Settings | None = None) -> Steps:
+def replay(
+    log: Log, app_map: AppMap, usual: Usual | None = None, settings: Settings | None = None
+) -> Steps:
     """Replay one part.
 
     Parameters
     ----------
     log : rows sorted by user and time, as `log.split` leaves them.
     app_map : the app's screens, tabs, links and history rules.
+    usual : how usual each move is, as learned from parts of the same log; where some is needed
+        and none is given, it is learned from this part alone.
     settings : time limits; the defaults suit a mobile app.
 
     Returns
@@ -115,413 +65,113 @@ def replay(log: Log, app_map: AppMap, settings: Settings | None = None) -> Steps
     Steps, in the order of the rows. Linear in rows.
     """
     settings = settings or Settings()
-    places = resolve(app_map, log.terms["screen"], log.terms["word"], log.terms["uri"])
-    run = new_run(log, places, app_map.history, cut_sessions(log, settings.idle))
-    replay_rows(run, settings.settle, settings.doubled)
-    entries, steps = columns_of(run)
-    journeys = _journeys(log, run.rows["journey"], steps, entries)
-    result = Steps(log, places, entries, steps, journeys, run.rows["fate"].copy())
-    mark(result, settings.bounce)
-    return result
+    rows = _Rows.of(log, app_map, settings)
+    run, unexplained = rows.looked_at()
+    if unexplained.any():
+        usual = usual or learn([log], app_map, settings)[0]
+        run = rows.walked(rows.weighed(usual, unexplained)[0].rows)
+    return rows.steps(run)
 
 
-@inner_kernel
-def replay_rows(run: Run, settle: int, doubled: int) -> None:
-    rows, at = run.rows, run.at
-    for i in range(len(rows)):
-        if i == 0 or rows[i].journey != rows[i - 1].journey:
-            _begin_journey(run, i)
-        at[LOOKS] += LOOKS_PER_ROW
-        event = rows[i].event
-        if event == _VIEW:
-            if rows[i].screen != NONE:
-                _on_view(run, i, settle, doubled)
-        elif event == _REDIRECT_ROW:
-            _on_redirect(run, i, settle)
-        elif _FIRST_MOVE <= event < _LAST_MOVE:
-            _on_move(run, i)
-        elif event == _LINK_ROW:
-            _flush(run)
-            at[LINK] = i
-            _belongs_to_next(run, i)
-        else:
-            _on_lifecycle(run, i, event)
-    _flush(run)
+def first_reading(log: Log, app_map: AppMap, settings: Settings | None = None) -> Steps:
+    """Replay one part without weighing: each view whose move no row tells by what fits first."""
+    rows = _Rows.of(log, app_map, settings or Settings())
+    return rows.steps(rows.walked())
 
 
-@inner_kernel
-def _begin_journey(run: Run, i: int) -> None:
-    at, rows = run.at, run.rows
-    _flush(run)
-    if i > 0 and rows[i].user != rows[i - 1].user:
-        empty(run)
-        at[LOOKS] = 0
-    at[STEP] = at[LINK] = at[STARTED] = at[AWAY_SINCE] = at[WANTED] = NONE
-    at[SIGNED_OUT] = at[RESENT] = 0
-    at[FIRST] = i
+def learn(
+    logs: Sequence[Log], app_map: AppMap, settings: Settings | None = None
+) -> tuple[Usual, float]:
+    """How usual each move is in an app whose rows do not tell all of them.
 
+    By expectation maximisation (A. Dempster et al., J. R. Stat. Soc. B 39, 1977): what is usual
+    weighs the readings, and how often each move is in them, by their weights, tells what is usual.
+    Moves that rows tell are counted as they are.
 
-@inner_kernel
-def _belongs_to_next(run: Run, i: int) -> None:
-    if run.at[FIRST] == NONE:
-        run.at[FIRST] = i
+    Parameters
+    ----------
+    logs : parts with the same dictionaries, at least one; some 100,000 rows are enough.
 
-
-@inner_kernel
-def _on_lifecycle(run: Run, i: int, event: int) -> None:
-    rows, at = run.rows, run.at
-    if event == _APP_START:
-        _flush(run)
-        _restart(run)
-        at[LINK] = NONE
-        at[STARTED] = i
-        _belongs_to_next(run, i)
-    elif event == _BACKGROUND:
-        at[AWAY_SINCE] = i
-    elif event == _FOREGROUND:
-        at[RESENT] = 1
-        if at[AWAY_SINCE] != NONE and at[STEP] != NONE:
-            run.steps[at[STEP]].away += rows[i].time - rows[at[AWAY_SINCE]].time
-        at[AWAY_SINCE] = NONE
-    elif event == _RECREATE:
-        at[RESENT] = 1
-    elif event == _SIGN_OUT:
-        at[SIGNED_OUT] = 1
-    elif event == _BLOCKED or (event == _LEAVE_PROMPT and rows[i].outcome == _STAYED):
-        _refuse(run, i)
-
-
-@inner_kernel
-def _restart(run: Run) -> None:
-    """The stacks are gone, or wait for the first screen to show that they stand again."""
-    at = run.at
-    if at[RESTART] == RESTART_FRESH or (at[VIS] == NONE and at[RESTORED] == NONE):
-        empty(run)
-    elif at[VIS] != NONE:
-        at[RESTORED] = sheets_gone(run, at[VIS])
-        at[VIS] = NONE
-
-
-@inner_kernel
-def _refuse(run: Run, i: int) -> None:
-    """A move that did not take place, told by itself or as the answer to the move's own row."""
-    at, rows, pending = run.at, run.rows, run.at[PENDING]
-    if pending != NONE:
-        refused = rows[i].screen == rows[pending].screen or rows[i].screen == NONE
-        if rows[i].event == _LEAVE_PROMPT:
-            refused = rows[pending].event == _POP_ROW
-        if refused:
-            at[PENDING] = NONE
-    _flush(run)
-    if at[STEP] != NONE:
-        run.steps[at[STEP]].refused += 1
-
-
-@inner_kernel
-def _on_move(run: Run, i: int) -> None:
-    rows, at = run.rows, run.at
-    _flush(run)
-    if rows[i].event + _MOVE_OF_EVENT == _SWITCH and _is_reselection(run, i):
-        return
-    if at[LINK] != NONE:
-        target = rows[at[LINK]].target
-        if target != NONE and target != rows[i].screen:
-            at[LINK] = NONE  # the user went on; the link never landed
-    at[PENDING] = i
-    _belongs_to_next(run, i)
-
-
-@inner_kernel
-def _is_reselection(run: Run, i: int) -> bool:
-    """The selected tab chosen again where that changes nothing: no step."""
-    vis, tab, screen = run.at[VIS], run.rows[i].tab, run.rows[i].screen
-    if vis == NONE or run.entries[vis].region != TAB:
-        return False
-    if tab == NONE and screen != NONE:
-        tab = run.screens[screen].home
-    if tab != run.at[SELECTED] or chosen_again(run, vis) != vis:
-        return False
-    return screen == NONE or run.entries[vis].screen == screen
-
-
-@inner_kernel
-def _on_redirect(run: Run, i: int, settle: int) -> None:
-    """A redirect answers the move before it, if that had no view and wanted the same screen."""
-    rows, at, pending = run.rows, run.at, run.at[PENDING]
-    wanted = rows[i].origin
-    if pending != NONE and rows[i].time - rows[pending].time <= settle:
-        screen = rows[pending].screen
-        answers = rows[pending].event == _REDIRECT_ROW or screen == NONE or wanted == NONE
-        if answers or screen == wanted:
-            if rows[pending].event == _POP_ROW or rows[pending].event == _POP_TO_ROW:
-                _go_back_unseen(run, pending)
-            if rows[pending].event == _REDIRECT_ROW:
-                wanted = at[WANTED]
-            elif wanted == NONE:
-                wanted = screen
-            at[PENDING] = NONE
-    _flush(run)
-    if wanted == NONE and at[LINK] != NONE:
-        wanted = rows[at[LINK]].target
-    at[WANTED] = wanted
-    at[PENDING] = i
-    _belongs_to_next(run, i)
-
-
-@inner_kernel
-def _go_back_unseen(run: Run, i: int) -> None:
-    move, screen = run.rows[i].event + _MOVE_OF_EVENT, wide(run.rows[i].screen)
-    entry = land(run, move, i, screen, wide(run.rows[i].params))
-    if entry != NONE:
-        stand_on(run, entry)
-
-
-@inner_kernel
-def _on_view(run: Run, i: int, settle: int, doubled: int) -> None:
-    rows, at = run.rows, run.at
-    screen, params = wide(rows[i].screen), wide(rows[i].params)
-    pending = at[PENDING]
-    if pending != NONE:
-        awaited = rows[pending].screen
-        on_time = rows[i].time - rows[pending].time <= settle
-        if on_time and (awaited == NONE or awaited == screen):
-            _complete(run, i, screen, params)
-            return
-        _flush(run)
-    if _answers_link(run, screen, params):
-        _answer_link(run, i, screen, params)
-        return
-    restored = _meet_restored(run, screen, params)
-    if restored != NONE:
-        _resume(run, i, restored)
-    elif same(run, at[VIS], screen, params):
-        if at[STEP] == NONE:
-            _show(run, at[VIS], _START, True, i, i)
-        else:
-            _repeat(run, i, doubled)
-    elif at[VIS] == NONE or at[STEP] == NONE:
-        _start(run, i, screen, params)
-    else:
-        move, entry = infer(run, screen, params)
-        _show(run, entry, move, True, i, i)
-
-
-@inner_kernel
-def _answers_link(run: Run, screen: int, params: int) -> bool:
-    """A view answers the open link unless it is the splash, or what stood there before."""
-    opened = run.at[LINK]
-    if opened == NONE or run.screens[screen].role == _SPLASH:
-        return False
-    return run.rows[opened].target == screen or not same(run, run.at[VIS], screen, params)
-
-
-@inner_kernel
-def _answer_link(run: Run, i: int, screen: int, params: int) -> None:
-    """The view that a link led to: its screen, or a gate's on the way there."""
-    at, rows, asked = run.at, run.rows, run.at[LINK]
-    target = wide(rows[asked].target)
-    if target != NONE and target != screen and run.screens[screen].outside:
-        at[WANTED] = target
-        if at[VIS] == NONE:
-            gate = alone(run, screen, params)
-        else:
-            gate = redirect(run, VIA_REPLACE if on_splash(run) else VIA_PUSH, screen, params)
-        _show(run, gate, _REDIRECT, True, i, i)
-        return
-    if params == NONE:
-        params = wide(rows[asked].params)
-    _show(run, link(run, screen, params), _LINKED, False, asked, i)
-
-
-@inner_kernel
-def _start(run: Run, i: int, screen: int, params: int) -> None:
-    if run.at[STARTED] == NONE and run.screens[screen].role == _SPLASH:
-        _restart(run)  # it started, though no row says so
-    if run.at[RESTORED] == NONE:
-        empty(run)
-    _show_first(run, alone(run, screen, params), i)
-
-
-@inner_kernel
-def _show_first(run: Run, entry: int, i: int) -> None:
-    """The first step, asked for by the `app_start` where there is one."""
-    started = run.at[STARTED]
-    _show(run, entry, _START, started == NONE, i if started == NONE else started, i)
-
-
-@inner_kernel
-def _meet_restored(run: Run, screen: int, params: int) -> int:
-    """The entry that stands again after a restart, if this first screen fits it, or −1.
-
-    Stacks that another screen shows to be gone are forgotten.
+    Returns
+    -------
+    What is usual, and how likely it makes the views (as a logarithm): settings of the app map
+    under which the same views are likelier are nearer to the truth.
     """
-    at = run.at
-    restored, vis = at[RESTORED], at[VIS]
-    if at[LINK] != NONE:
-        return NONE  # the link decides where the app stands
-    if restored == NONE or screen == NONE or run.screens[screen].role == _SPLASH:
-        return NONE
-    at[RESTORED] = NONE
-    if same(run, restored, screen, params):
-        return restored
-    empty(run)
-    at[VIS] = vis
-    return NONE
+    settings = settings or Settings()
+    parts = [_Rows.of(log, app_map, settings) for log in logs]
+    first = [rows.walked() for rows in parts]
+    columns = [columns_of(run) for run in first]
+    pairs = pairs_of(first)
+    told, ahead = counted(pairs, columns, len(first[0].screens))
+    open_rows = [_unexplained(run, steps) for run, (_, steps) in zip(first, columns, strict=True)]
+    usual, likelihood = usual_of(pairs, told, ahead, first), 0.0
+    for _ in range(ROUNDS if any(map(np.any, open_rows)) else 0):
+        found = [rows.weighed(usual, own) for rows, own in zip(parts, open_rows, strict=True)]
+        slots = slots_of(usual, pairs.keys)
+        likelihood = sum(likely for _, _, likely in found)
+        usual = usual_of(pairs, told + sum(c[slots] for _, c, _ in found), ahead, first)
+    return usual, likelihood
 
 
-@inner_kernel
-def _resume(run: Run, i: int, entry: int) -> None:
-    """The view of a screen that stands again, at once or in the place of the splash."""
-    if run.at[VIS] != NONE:
-        _show(run, entry, _REPLACE, True, i, i)
-    else:
-        _show_first(run, entry, i)
+def _unexplained(run: Run, steps: StepColumns) -> NDArray[np.bool_]:
+    """Which rows are of users with a step whose move no row tells."""
+    guessed = steps.inferred & (steps.move != MOVE["start"])
+    user = run.rows["user"]
+    users = np.zeros(int(user.max(initial=-1)) + 1, bool)
+    users[user[steps.first_row[guessed]]] = True
+    return users[user]
 
 
-@inner_kernel
-def _repeat(run: Run, i: int, doubled: int) -> None:
-    at, rows = run.at, run.rows
-    rows[i].fate = _DOUBLED
-    if at[RESENT] == 0 and rows[i].time - rows[at[SHOWN]].time > doubled:
-        rows[i].fate = _REPEATED
-        run.steps[at[STEP]].repeats += 1
-    at[RESENT] = 0
-    at[SHOWN] = i
+@dataclass(frozen=True, eq=False)
+class _Rows:
+    """What every walk through the same rows begins with."""
 
+    log: Log
+    app_map: AppMap
+    settings: Settings
+    places: Places
+    journey: NDArray[np.int32]
 
-@inner_kernel
-def _flush(run: Run) -> None:
-    """Carry out the pending move by itself: its view never came."""
-    pending = run.at[PENDING]
-    if pending != NONE:
-        _complete(run, NONE, wide(run.rows[pending].screen), NONE)
+    @property
+    def tells_moves(self) -> bool:
+        return bool(np.isin(np.unique(self.log.columns["event"]), _TELLING).any())
 
+    @classmethod
+    def of(cls, log: Log, app_map: AppMap, settings: Settings) -> _Rows:
+        places = resolve(app_map, log.terms["screen"], log.terms["word"], log.terms["uri"])
+        return cls(log, app_map, settings, places, cut_sessions(log, settings.idle))
 
-@inner_kernel
-def _complete(run: Run, view: int, screen: int, params: int) -> None:
-    """Carry out the pending move onto `screen`; `view` is the row that shows it, or −1."""
-    rows, at = run.rows, run.at
-    pending = at[PENDING]
-    at[PENDING] = NONE
-    if params == NONE:
-        params = wide(rows[pending].params)
-    move = rows[pending].event + _MOVE_OF_EVENT
-    first = at[VIS] == NONE and at[STARTED] != NONE and at[LINK] == NONE
-    if move == _POP and _goes_nowhere(run, screen, params):
-        run.steps[at[STEP]].refused += 1
-        if view != NONE:
-            rows[view].fate = _DOUBLED
-            at[SHOWN] = view
-        return
-    entry = _meet_restored(run, screen, params)
-    if entry == NONE:
-        entry = land(run, move, pending, screen, params)
-    if entry == NONE:
-        return
-    if move != _REDIRECT:
-        at[WANTED] = NONE
-        if at[LINK] != NONE:
-            move = _LINKED
-        elif first:
-            move = _START
-    _show(run, entry, move, False, pending, view)
+    def _run(self, room: int) -> Run:
+        return new_run(self.log, self.places, self.app_map.history, self.journey, room)
 
+    def looked_at(self) -> tuple[Run, NDArray[np.bool_]]:
+        """A first walk, and which rows are of users with a step whose move no row tells."""
+        if not self.tells_moves:
+            return self._run(0), np.ones(len(self.log), bool)
+        run = self.walked()
+        return run, _unexplained(run, columns_of(run)[1])
 
-@inner_kernel
-def _goes_nowhere(run: Run, screen: int, params: int) -> bool:
-    """A "back" after which the same screen shows, with nothing like it below."""
-    vis = run.at[VIS]
-    if run.at[STEP] == NONE or screen == NONE or not same(run, vis, screen, params):
-        return False
-    return not same(run, below(run, vis), screen, params)
+    def steps(self, run: Run) -> Steps:
+        entries, steps = columns_of(run)
+        journeys = journeys_of(self.log, self.journey, steps, entries)
+        result = Steps(self.log, self.places, entries, steps, journeys, run.rows["fate"].copy())
+        mark(result, self.settings.bounce)
+        return result
 
+    def walked(self, chosen: NDArray[np.void] | None = None) -> Run:
+        """The rows taken one by one, and views without moves as they were chosen to be read."""
+        run = self._run(2 * len(self.log))
+        if chosen is not None:
+            run.rows["choice"], run.rows["unsure"] = chosen["choice"], chosen["unsure"]
+        walk(run, self.settings.settle, self.settings.doubled)
+        return run
 
-@inner_kernel
-def _show(run: Run, entry: int, move: int, inferred: bool, asked: int, view: int) -> None:
-    """Write the step by which `entry` becomes visible."""
-    rows, at, steps = run.rows, run.at, run.steps
-    step = at[STEPS]
-    row = asked if view == NONE else view
-    opened = at[LINK] if move == _LINKED or move == _REDIRECT else NONE
-    steps[step].entry = entry
-    steps[step].move = move
-    steps[step].inferred = inferred
-    steps[step].asked = rows[asked].time
-    steps[step].visible = rows[row].time
-    steps[step].loaded = view != NONE and asked != view
-    steps[step].away = steps[step].repeats = steps[step].refused = 0
-    steps[step].wanted = at[WANTED]
-    steps[step].tab_reported = rows[row].tab
-    steps[step].uri = NONE if opened == NONE else rows[opened].uri
-    steps[step].source = NONE if opened == NONE else rows[opened].source
-    steps[step].first_row = row if at[FIRST] == NONE else at[FIRST]
-    steps[step].journey = rows[row].journey
-    rows[asked].fate = _MADE if rows[asked].event != _APP_START else _KEPT
-    if view != NONE:
-        rows[view].fate = _MADE if asked == view or rows[asked].fate == _KEPT else _MERGED
-    if opened != NONE and opened != asked:
-        rows[opened].fate = _MERGED
-    stand_on(run, entry)
-    steps[step].below = below(run, entry)
-    steps[step].marks = at[MARKED] | _tab_marks(run, entry, wide(rows[row].tab))
-    at[STEPS] = step + 1
-    at[STEP] = step
-    at[SHOWN] = row
-    at[FIRST] = at[WANTED] = NONE
-    if run.screens[run.entries[entry].screen].role != _SPLASH:
-        at[LINK] = NONE
-    at[MARKED] = at[RESENT] = at[SIGNED_OUT] = 0
-
-
-@inner_kernel
-def _tab_marks(run: Run, entry: int, tab_reported: int) -> int:
-    inside = run.entries[entry].region == TAB
-    mismatch = inside and tab_reported != NONE and tab_reported != run.entries[entry].tab
-    return _TAB_MISMATCH if mismatch else 0
-
-
-def _journeys(
-    log: Log, journey_of_row: NDArray[np.int32], steps: StepColumns, entries: Entries
-) -> JourneyColumns:
-    count = int(journey_of_row[-1]) + 1 if len(journey_of_row) else 0
-    edges = np.searchsorted(journey_of_row, np.arange(count + 1)).astype("int32")
-    step_edges = np.searchsorted(steps.journey, np.arange(count + 1)).astype("int32")
-    first, last = edges[:-1], edges[1:] - 1
-    columns = log.columns
-    event = columns["event"]
-    exits = np.full(count, EXIT["silent"], "uint8")
-    for word, kind in (
-        ("app_exit", "closed"),
-        ("app_background", "backgrounded"),
-        ("sign_out", "signed_out"),
-    ):
-        exits[event[last] == EVENT[word]] = EXIT[kind]
-    session = columns["session"].astype("int32")
-    cold = np.zeros(count, bool)
-    cold[journey_of_row[event == EVENT["app_start"]]] = True
-    walked = step_edges[:-1][np.diff(step_edges) > 0]
-    deepest = np.zeros(count, "int32")
-    if len(walked):
-        deepest[steps.journey[walked]] = np.maximum.reduceat(entries.depth[steps.entry], walked)
-    return JourneyColumns(
-        step_edges[:-1],
-        np.diff(step_edges),
-        first,
-        np.diff(edges),
-        columns["user"][first].astype("int32"),
-        np.maximum.reduceat(session, first) if count else session,
-        columns["time"][first].astype("int64"),
-        columns["time"][last].astype("int64"),
-        np.where(cold, 0, 1).astype("uint8"),
-        exits,
-        np.zeros(count, "uint16"),
-        deepest,
-    )
-
-
-def mark_cut(steps: Steps, log_end: int, settings: Settings | None = None) -> None:
-    """Mark silent journeys whose end lies within the idle limit of the log's end as cut."""
-    idle = (settings or Settings()).idle
-    journeys = steps.journeys
-    silent = journeys.exit == EXIT["silent"]
-    journeys.exit[silent & (journeys.end > log_end - idle)] = EXIT["cut"]
+    def weighed(
+        self, usual: Usual, rows: NDArray[np.bool_]
+    ) -> tuple[Run, NDArray[np.int64], float]:
+        """A run whose rows have the readings chosen, how often each move is, how likely it is."""
+        longest = int(np.bincount(self.log.columns["user"][rows]).max(initial=0))
+        run, counts = self._run(2 * READINGS * longest), np.zeros(usual.weights.shape, "int64")
+        limits = self.settings.settle, self.settings.doubled
+        likelihood = weigh(run, new_lattice(run), usual, rows, counts, *limits)
+        return run, counts, likelihood

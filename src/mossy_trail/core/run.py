@@ -31,18 +31,21 @@ _ROW = np.dtype(
         ("via", "i1"),
         ("outcome", "i1"),
         ("fate", "u1"),
+        ("choice", "u1"),
+        ("unsure", "?"),
     ],
     align=True,
 )
 _SCREEN = np.dtype([(name, "i8") for name in ("home", "role", "outside")])
 _TAB = np.dtype([(name, "i8") for name in ("root", "top", "used")])
-_ENTRY = np.dtype([(name, "i8") for name in (*Entries._fields, "forward")])
+_ENTRY = np.dtype([(name, "i8") for name in (*Entries._fields, "forward", "print")])
 _STEP = np.dtype(
     [
         ("entry", "i4"),
         ("below", "i4"),
         ("move", "u1"),
         ("inferred", "?"),
+        ("unsure", "?"),
         ("asked", "i8"),
         ("visible", "i8"),
         ("loaded", "?"),
@@ -131,9 +134,12 @@ _ZERO: Any = np.int64(0)
 
 
 def new_run(
-    log: Log, places: Places, history: Mapping[str, str], journey: NDArray[np.int32]
+    log: Log, places: Places, history: Mapping[str, str], journey: NDArray[np.int32], room: int
 ) -> Run:
-    """A run over these rows with nothing done yet; `journey` numbers each row's session."""
+    """A run over these rows with nothing done yet; `journey` numbers each row's session.
+
+    There is room for so many entries beside the tabs' roots.
+    """
     n = len(log)
     rows = np.empty(n, _ROW)
     columns = tuple(read_only(log.columns[name]) for name in _TAKEN)
@@ -151,7 +157,7 @@ def new_run(
     return Run(
         rows,
         screens,
-        _first_entries(places, 2 * n + len(tabs)),
+        _first_entries(places, room + len(tabs)),
         np.empty(n, _STEP),
         tabs,
         registers,
@@ -186,6 +192,7 @@ def _fill(
         row.count, row.via, row.outcome = count[i], via[i], outcome[i]
         row.event = _CUSTOM if again[i] else event[i]
         row.fate = _RESENT if again[i] else _KEPT
+        row.choice, row.unsure = 0, False
 
 
 def _first_entries(places: Places, room: int) -> Column:
@@ -196,7 +203,22 @@ def _first_entries(places: Places, room: int) -> Column:
         roots[name] = NONE
     roots["screen"], roots["depth"], roots["region"] = places.roots, 1, TAB
     roots["tab"] = np.arange(len(roots))
+    for tab, root in enumerate(roots):
+        root["print"] = imprint(int(root["screen"]), NONE, NONE, TAB, tab, NONE)
     return entries
+
+
+@inner_kernel
+def imprint(screen: int, params: int, under: int, region: int, tab: int, base: int) -> int:
+    """A number that tells an entry and all below it from others; `under` and `base` are such."""
+    number = _stir(_stir(screen + _ZERO, params + _ZERO), under + _ZERO)
+    return _stir(_stir(_stir(number, region + _ZERO), tab + _ZERO), base + _ZERO)
+
+
+@inner_kernel
+def _stir(number: int, more: int) -> int:
+    mixed = (number ^ more) * -7046029254386353131
+    return mixed ^ ((mixed >> 29) & 0x7FFFFFFFF)
 
 
 def columns_of(run: Run) -> tuple[Entries, StepColumns]:
@@ -225,7 +247,8 @@ def _take_apart(made: Column, entries: Entries, written: Column, steps: StepColu
     for i in range(len(written)):
         step = written[i]
         steps.entry[i], steps.below[i], steps.move[i] = step.entry, step.below, step.move
-        steps.inferred[i], steps.loaded[i] = step.inferred, step.loaded
+        steps.inferred[i], steps.unsure[i] = step.inferred, step.unsure
+        steps.loaded[i] = step.loaded
         steps.asked[i], steps.visible[i], steps.away[i] = step.asked, step.visible, step.away
         steps.wanted[i], steps.tab_reported[i] = step.wanted, step.tab_reported
         steps.uri[i], steps.source[i], steps.marks[i] = step.uri, step.source, step.marks

@@ -89,6 +89,8 @@ class StepColumns(NamedTuple):
     """The entry that "back" would reveal at this moment; −1: back leaves the app."""
     move: NDArray[np.uint8]
     inferred: NDArray[np.bool_]
+    unsure: NDArray[np.bool_]
+    """Another reading of the journey, with another move or `below` here, is nearly as likely."""
     asked: NDArray[np.int64]
     visible: NDArray[np.int64]
     loaded: NDArray[np.bool_]

@@ -57,7 +57,7 @@ def steps_table(steps: Steps, first: int = 0, last: int | None = None) -> pa.Tab
             "tab_reported": _texts(places.tab_names, column.tab_reported[chosen]),
             "move": _texts(MOVES, column.move[chosen]),
             "inferred": column.inferred[chosen],
-            "unsure": np.zeros(len(entry), bool),
+            "unsure": column.unsure[chosen],
             "region": _texts(REGIONS, entries.region[entry]),
             "depth": entries.depth[entry],
             "below": _texts(places.names, np.where(has_below, entries.screen[below], NONE)),

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from mossy_trail.core.history import find_history
-from mossy_trail.core.log import NONE, Log
+from mossy_trail.core.log import NONE, Log, sample
 from mossy_trail.core.properties import property_of
 from mossy_trail.engine.study import Study
 
@@ -23,18 +23,9 @@ def rules(study: Study, by: str = "") -> dict[str, Any]:
     `by` names a property, such as the app's version: then they are found for each of its values
     too, since a release can change them.
     """
-    sample = _sample([part.log for part in study.parts])
-    found = {"": sample, **(_by_value(sample, by) if by else {})}
+    logs = sample([part.log for part in study.parts], SAMPLE)
+    found = {"": logs, **(_by_value(logs, by) if by else {})}
     return {value: asdict(find_history(logs, study.app_map)) for value, logs in found.items()}
-
-
-def _sample(logs: Sequence[Log]) -> list[Log]:
-    taken: list[Log] = []
-    for log in logs:
-        if taken and sum(map(len, taken)) + len(log) > SAMPLE:
-            break
-        taken.append(log)
-    return taken
 
 
 def _by_value(logs: Sequence[Log], name: str) -> dict[str, list[Log]]:

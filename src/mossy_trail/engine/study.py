@@ -13,13 +13,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import DICTIONARIES, Log, plausible
+from mossy_trail.core.journeys import mark_cut
+from mossy_trail.core.log import DICTIONARIES, Log, plausible, sample
 from mossy_trail.core.marks import mark_dead_ends, ways
 from mossy_trail.core.properties import property_of
-from mossy_trail.core.replay import mark_cut, replay
+from mossy_trail.core.replay import Settings, learn, replay
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import FATES, Steps
 
+ENOUGH_TO_LEARN = 100_000
+"""Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")
 _threads = ThreadPoolExecutor(2, "parts")
 
@@ -69,10 +72,11 @@ class Study:
         self.version = version
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at
         parts = [part for part in parts if len(part)]
-        self.parts = list(_threads.map(lambda part: replay(part, app_map), parts))
+        usual = learn(sample(parts, ENOUGH_TO_LEARN), app_map)[0] if parts else None
+        self.parts = list(_threads.map(lambda part: replay(part, app_map, usual), parts))
         log_end = max((self._end_of(part) for part in parts), default=0)
         for steps in self.parts:
-            mark_cut(steps, log_end)
+            mark_cut(steps, log_end, Settings().idle)
         self._mark_dead_ends()
 
     def _mark_dead_ends(self) -> None:

@@ -1,0 +1,439 @@
+"""Weighing several readings of a log whose rows do not tell every move.
+
+A view may have come about by several moves, each of which leaves another stack behind, and only
+later rows tell which it was. So a few readings are kept side by side, each with its own stack in
+the one tree of entries; those whose stacks become alike are one from there on. What results is a
+hidden Markov model whose states are stacks: its lattice is weighed by the forward-backward
+algorithm, and the most likely path through it is found as by Viterbi (L. Rabiner, A tutorial on
+hidden Markov models, Proc. IEEE 77, 1989). Few readings are kept (a beam), so weights are those
+among the readings kept.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from mossy_trail.core.kernel import inner_kernel
+from mossy_trail.core.log import NONE, Column
+from mossy_trail.core.reading import ways
+from mossy_trail.core.run import (
+    BACK_PREVIOUS,
+    ENTRIES,
+    REGISTERS,
+    RESTORED,
+    ROOT_BACK,
+    SELECTED,
+    STEP,
+    STEPS,
+    UNDER,
+    VIS,
+    Run,
+    imprint,
+    wide,
+)
+from mossy_trail.core.steps import MARK, MOVE, MOVES
+from mossy_trail.core.usual import ONE, Usual, find
+from mossy_trail.core.walk import choose, take_row
+
+READINGS = 4
+"""Readings that are kept side by side."""
+BRANCHES = 8
+"""Ways on from them that are tried for one view."""
+LONGEST = 2048
+"""Views without moves after which the best reading is settled on, if the journey goes on."""
+FAINT = 5e-3
+"""A reading by so much less likely than the best one is let go."""
+MISFIT = 1e-3
+"""What a reading weighs less for a reported move that does not fit its stack."""
+SURE = 0.93
+"""A step is unsure when all readings that agree on it weigh less than this share."""
+_LIGHTEST = 1e-200
+
+_LANDED_ELSEWHERE = MARK["landed_elsewhere"]
+_NEW_ENTRY = sum(
+    1 << MOVE[m] for m in ("push", "replace", "reset", "link", "redirect", "open_modal", "update")
+)
+_MOST_MOVES = len(MOVES)
+
+_EDGE = np.dtype(
+    [
+        ("below", "i8"),
+        ("weight", "f8"),
+        ("slot", "i4"),
+        ("before", "u1"),
+        ("after", "u1"),
+        ("move", "u1"),
+    ],
+    align=True,
+)
+
+
+class Lattice(NamedTuple):
+    """The readings side by side, and how they came from each other since they last were one.
+
+    There are two banks of readings, the present ones and the next. A column is a view without a
+    move; its edges lead from readings before it to those after.
+    """
+
+    at: Column
+    """Registers of each reading, shape (banks × readings, registers)."""
+    tabs: Column
+    prints: Column
+    """What tells a reading's stacks from others."""
+    weight: Column
+    best: Column
+    """How likely the best single path to a reading is; `weight` sums them all."""
+    way: Column
+    """The last edge of that path."""
+    options: Column
+    """Ways on: `weight`, `best`, and as an edge."""
+    rows: Column
+    first_edge: Column
+    edges: Column
+    weights: Column
+    """Weights of the readings after each column, scaled to a sum of one."""
+    fits: Column
+    """What moves reported since a column weigh, per reading."""
+    ways: Column
+    """`way` of each column's readings."""
+    backward: Column
+
+
+def new_lattice(run: Run) -> Lattice:
+    slots = 2 * READINGS + 1  # and one to try
+    return Lattice(
+        np.empty((slots, REGISTERS), "i8"),
+        np.empty((slots, len(run.tabs)), run.tabs.dtype),
+        np.empty(slots, "i8"),
+        np.ones(slots),
+        np.ones(slots),
+        np.empty(slots, "i8"),
+        np.empty(READINGS * _MOST_MOVES, _OPTION),
+        np.empty(LONGEST + 1, "i8"),
+        np.empty(LONGEST + 2, "i8"),
+        np.empty((LONGEST + 1) * BRANCHES, _EDGE),
+        np.empty((LONGEST + 1, READINGS)),
+        np.empty((LONGEST + 1, READINGS)),
+        np.empty((LONGEST + 1, READINGS), "i8"),
+        np.empty((2, READINGS)),
+    )
+
+
+_OPTION = np.dtype([("weight", "f8"), ("of", "i8"), ("move", "i8"), ("slot", "i8")])
+
+
+@inner_kernel
+def weigh(
+    run: Run,
+    lattice: Lattice,
+    usual: Usual,
+    open_rows: Column,
+    counts: Column,
+    settle: int,
+    doubled: int,
+) -> float:
+    """Weigh the readings of all users that `open_rows` marks; write each row's `choice`, `unsure`.
+
+    `counts`, of shape (rows of `usual.weights`, moves), is added to by the weight that each move
+    has among the readings, in units of 1 / `ONE`. Returns the logarithm of how likely the views
+    are, all readings together.
+    """
+    rows = run.rows
+    at_start = run.at[ENTRIES]
+    none, one = wide(0), wide(1)  # not known to the compiler, which would make a case of them
+    made, bank, count, columns, found = at_start, none, one, none, 0.0
+    _copy(lattice, run.at, run.tabs, none)
+    lattice.fits[0, :] = 1.0
+    lattice.weights[0, 0] = 1.0
+    for i in range(len(rows)):
+        if not open_rows[i]:
+            continue
+        if i == 0 or rows[i].journey != rows[i - 1].journey or columns == LONGEST:
+            found += _settle_on_best(run, lattice, counts, columns, count, bank)
+            count, columns, bank = one, none, none
+            if i == 0 or rows[i].user != rows[i - 1].user:
+                made = at_start
+        waiting = 0
+        for r in range(count):
+            slot = bank * READINGS + r
+            reading = _reading(run, lattice, slot)
+            reading.at[ENTRIES] = made
+            before = reading.at[STEPS]
+            if take_row(reading, i, settle, doubled):
+                waiting |= 1 << r
+            made = reading.at[ENTRIES]
+            if count > 1 and reading.at[STEPS] != before:
+                _weigh_fit(reading, lattice, slot, columns, r)
+        if waiting:
+            options = _weigh_options(run, lattice, usual, i, waiting, count, bank)
+            columns += 1
+            made, count, logged = _branch(
+                run, lattice, i, options, bank, columns, made, wide(rows[i].params)
+            )
+            found += logged
+            bank = 1 - bank
+    found += _settle_on_best(run, lattice, counts, columns, count, bank)
+    return found
+
+
+@inner_kernel
+def _reading(run: Run, lattice: Lattice, slot: int) -> Run:
+    return Run(run.rows, run.screens, run.entries, run.steps, lattice.tabs[slot], lattice.at[slot])
+
+
+@inner_kernel
+def _copy(lattice: Lattice, at: Column, tabs: Column, slot: int) -> None:
+    for k in range(len(at)):
+        lattice.at[slot, k] = at[k]
+    for k in range(len(tabs)):
+        lattice.tabs[slot, k].root = tabs[k].root
+        lattice.tabs[slot, k].top = tabs[k].top
+        lattice.tabs[slot, k].used = tabs[k].used
+
+
+@inner_kernel
+def _weigh_fit(reading: Run, lattice: Lattice, slot: int, column: int, r: int) -> None:
+    """Make a reading lighter if the step that it has made by a reported move landed elsewhere."""
+    elsewhere = reading.steps[reading.at[STEP]].marks & _LANDED_ELSEWHERE != 0
+    if elsewhere and lattice.weight[slot] > _LIGHTEST:
+        lattice.fits[column, r] *= MISFIT
+        lattice.weight[slot] *= MISFIT
+        lattice.best[slot] *= MISFIT
+
+
+@inner_kernel
+def _weigh_options(
+    run: Run, lattice: Lattice, usual: Usual, i: int, waiting: int, count: int, bank: int
+) -> int:
+    """All ways on from the present readings, with their weights; how many there are."""
+    screen, params = wide(run.rows[i].screen), wide(run.rows[i].params)
+    share, total = _share_of_params(usual, screen, params), wide(0)
+    for r in range(count):
+        slot = bank * READINGS + r
+        if not waiting >> r & 1:
+            total = _add_option(lattice, total, lattice.weight[slot], r, wide(0), wide(NONE))
+            continue
+        reading = _reading(run, lattice, slot)
+        pair = find(usual, run.entries[reading.at[VIS]].screen * len(run.screens) + screen)
+        open_ways = ways(reading, screen, params)
+        for move in range(1, _MOST_MOVES):
+            if open_ways >> move & 1:
+                weight = lattice.weight[slot] * usual.weights[pair, move]
+                if _NEW_ENTRY >> move & 1:
+                    weight *= share
+                total = _add_option(lattice, total, weight, r, move, pair)
+    return total
+
+
+@inner_kernel
+def _add_option(lattice: Lattice, total: int, weight: float, of: int, move: int, slot: int) -> int:
+    option = lattice.options[total]
+    option.weight, option.of, option.move, option.slot = weight, of, move, slot
+    return total + 1
+
+
+@inner_kernel
+def _share_of_params(usual: Usual, screen: int, params: int) -> float:
+    """How likely it is that a new entry of this screen has these params."""
+    views = usual.of_screen[screen]
+    if params == NONE or views == 0:
+        return 1.0
+    own = usual.of_params[params] if params < len(usual.of_params) else 0.0
+    return min(1.0, max(own, 1.0) / views)
+
+
+@inner_kernel
+def _branch(
+    run: Run,
+    lattice: Lattice,
+    i: int,
+    options: int,
+    bank: int,
+    column: int,
+    made: int,
+    params: int,
+) -> tuple[int, int, float]:
+    """Carry out the likeliest options; the readings they lead to are the present ones then.
+
+    Returns the entries made so far, the number of readings, and the logarithm of their weight
+    relative to that before.
+    """
+    count, tried, heaviest = wide(0), 0, 0.0
+    edge = 0 if column == 1 else lattice.first_edge[column]
+    lattice.first_edge[column] = edge
+    lattice.rows[column] = i
+    while tried < min(options, BRANCHES):
+        option = _heaviest(lattice, options)
+        weight = lattice.options[option].weight
+        if tried == 0:
+            heaviest = weight
+        elif weight < heaviest * FAINT:
+            break
+        tried += 1
+        lattice.options[option].weight = -1.0
+        of, move = lattice.options[option].of, lattice.options[option].move
+        old, new = bank * READINGS + of, (1 - bank) * READINGS + min(count, READINGS - 1)
+        spare = count == READINGS
+        if spare:
+            new = 2 * READINGS
+        _copy(lattice, lattice.at[old], lattice.tabs[old], new)
+        reading = _reading(run, lattice, new)
+        reading.at[ENTRIES] = made
+        if move:
+            choose(reading, i, move)
+            made = reading.at[ENTRIES]
+        mark = _print_of(reading)
+        after = _same_reading(lattice, mark, count, 1 - bank)
+        if after == NONE:
+            if spare:
+                continue
+            after = count
+            count += 1
+            lattice.prints[new] = mark
+            lattice.weight[new] = lattice.best[new] = 0.0
+        slot = (1 - bank) * READINGS + after
+        step_weight = weight / lattice.weight[old]
+        lattice.weight[slot] += weight
+        path = lattice.best[old] * step_weight
+        if path > lattice.best[slot]:
+            lattice.best[slot] = path
+            lattice.way[slot] = edge
+        _write_edge(run, lattice, edge, of, after, option, step_weight, reading)
+        edge += 1
+    lattice.first_edge[column + 1] = edge
+    return made, count, _scale(lattice, column, count, 1 - bank)
+
+
+@inner_kernel
+def _heaviest(lattice: Lattice, options: int) -> int:
+    found = 0
+    for k in range(1, options):
+        if lattice.options[k].weight > lattice.options[found].weight:
+            found = k
+    return found
+
+
+@inner_kernel
+def _same_reading(lattice: Lattice, mark: int, count: int, bank: int) -> int:
+    for r in range(count):
+        if lattice.prints[bank * READINGS + r] == mark:
+            return r
+    return NONE
+
+
+@inner_kernel
+def _write_edge(
+    run: Run,
+    lattice: Lattice,
+    edge: int,
+    of: int,
+    after: int,
+    option: int,
+    weight: float,
+    reading: Run,
+) -> None:
+    record, below = lattice.edges[edge], run.steps[reading.at[STEP]].below
+    record.before, record.after = of, after
+    record.move, record.slot = lattice.options[option].move, lattice.options[option].slot
+    record.weight = weight
+    record.below = NONE
+    if below != NONE:
+        record.below = (run.entries[below].screen << 32) + run.entries[below].params
+
+
+@inner_kernel
+def _scale(lattice: Lattice, column: int, count: int, bank: int) -> float:
+    """Scale the readings' weights to a sum of one, so that they never vanish."""
+    total = best = 0.0
+    for r in range(count):
+        total += lattice.weight[bank * READINGS + r]
+        best = max(best, lattice.best[bank * READINGS + r])
+    for r in range(count):
+        slot = bank * READINGS + r
+        lattice.weight[slot] /= total
+        lattice.best[slot] /= best
+        lattice.weights[column, r] = lattice.weight[slot]
+        lattice.ways[column, r] = lattice.way[slot]
+        lattice.fits[column, r] = 1.0
+    return np.log(total)
+
+
+@inner_kernel
+def _print_of(reading: Run) -> int:
+    """A number that is the same for readings with the same stacks everywhere."""
+    entries, at = reading.entries, reading.at
+    vis = at[VIS]
+    under = NONE if at[UNDER] == NONE else entries[at[UNDER]].print
+    restored = NONE if at[RESTORED] == NONE else entries[at[RESTORED]].print
+    mark = imprint(entries[vis].print, under, restored, at[SELECTED], 0, NONE)
+    for tab in range(len(reading.tabs)):
+        top = reading.tabs[tab].top
+        resting = entries[tab if top == NONE else top].print
+        later = 0
+        if at[ROOT_BACK] == BACK_PREVIOUS:
+            for other in range(len(reading.tabs)):
+                later += reading.tabs[other].used > reading.tabs[tab].used
+        mark = imprint(resting, mark, later, tab, 1, NONE)
+    return mark
+
+
+@inner_kernel
+def _settle_on_best(
+    run: Run, lattice: Lattice, counts: Column, columns: int, count: int, bank: int
+) -> float:
+    """Choose the likeliest path through the lattice; its last reading goes on alone."""
+    best, total = wide(0), 0.0
+    for r in range(count):
+        slot = bank * READINGS + r
+        total += lattice.weight[slot]
+        if lattice.best[slot] > lattice.best[bank * READINGS + best]:
+            best = r
+    last = bank * READINGS + best
+    if columns:
+        _weigh_backward(run, lattice, counts, columns, count, best)
+    if last != 0:
+        _copy(lattice, lattice.at[last], lattice.tabs[last], wide(0))
+    lattice.weight[0] = lattice.best[0] = 1.0
+    lattice.weights[0, 0] = lattice.fits[0, 0] = 1.0
+    return np.log(total)
+
+
+@inner_kernel
+def _weigh_backward(
+    run: Run, lattice: Lattice, counts: Column, columns: int, count: int, best: int
+) -> None:
+    now, then = 0, 1
+    for r in range(count):
+        lattice.backward[now, r] = 1.0
+    on_path = best
+    for column in range(columns, 0, -1):
+        first, end = lattice.first_edge[column], lattice.first_edge[column + 1]
+        for r in range(READINGS):
+            lattice.backward[then, r] = 0.0
+        total = 0.0
+        for e in range(first, end):
+            edge = lattice.edges[e]
+            onward = edge.weight * lattice.fits[column, edge.after]
+            onward *= lattice.backward[now, edge.after]
+            lattice.backward[then, edge.before] += onward
+            share = onward * lattice.weights[column - 1, edge.before]
+            share *= lattice.fits[column - 1, edge.before]
+            edge.weight = share
+            total += share
+        taken = lattice.edges[lattice.ways[column, on_path]]
+        agreeing = 0.0
+        for e in range(first, end):
+            edge = lattice.edges[e]
+            if edge.move == taken.move and edge.below == taken.below:
+                agreeing += edge.weight
+            if edge.move:
+                counts[edge.slot, edge.move] += int(ONE * edge.weight / total + 0.5)
+        row = lattice.rows[column]
+        run.rows[row].choice = taken.move
+        run.rows[row].unsure = agreeing < SURE * total
+        on_path = taken.before
+        for r in range(READINGS):
+            lattice.backward[then, r] /= total
+        now, then = then, now
