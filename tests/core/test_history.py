@@ -50,7 +50,24 @@ def test_noise_and_versions_do_not_mislead(tmp_path: Path) -> None:
     assert found[""]["moves"] > sum(found[v]["moves"] for v in ("3.0", "3.1"))
 
 
-def test_a_log_of_views_tells_nothing_of_them(tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    ("rules", "at_least"),
+    [(Rules(), ["tabs"]), (Rules("reset"), []), (Rules(restart="restore"), ["tabs", "restart"])],
+)
+def test_views_alone_tell_some_and_never_mislead(
+    rules: Rules, at_least: list[str], tmp_path: Path
+) -> None:
+    log = tmp_path / "log.jsonl"
+    views = [row for row in simulate(40_000, 5, rules).rows if row["event"] == "screen_view"]
+    write_rows(views, tmp_path / "log.csv", log)
+    found = find_history(split(read_files([log]).log, 1), THE_MAP)
+    for rule in HISTORY:
+        true = asdict(rules) if found.told[rule] else THE_MAP.history
+        assert found.history[rule] == true[rule], "told and right, or left as the map has it"
+    assert all(found.told[rule] for rule in at_least)
+
+
+def test_a_few_views_tell_nothing_of_them(tmp_path: Path) -> None:
     log = tmp_path / "log.csv"
     log.write_text(
         "time,user,screen,version\n1777888800,u,A,1\n1777888805,u,B,2\n1777888809,u,A,\n"

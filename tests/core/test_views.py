@@ -19,6 +19,9 @@ from tests.core.test_replay import THE_MAP, differences, flat_truth, same, steps
 
 SETTINGS = [(rule, setting) for rule, settings in HISTORY.items() for setting in settings[1:]]
 NAMES = ("move", "below", "below_params")
+SURE_AND_RIGHT = {("tabs", "shared"): (0.85, 0.96), ("reselect", "to_root"): (0.77, 0.975)}
+"""Where views tell less: a tab on a shared stack, and its root chosen once more, look like "back".
+Of the others 85 in 100 are sure, and of those 97 right in a log as small as this."""
 
 
 def replayed(rows: Iterable[dict[str, Any]], rules: Rules, folder: Path) -> list[dict[str, Any]]:
@@ -28,24 +31,29 @@ def replayed(rows: Iterable[dict[str, Any]], rules: Rules, folder: Path) -> list
     return steps_of(Study(split(read_files([log]).log, 1), app_map))
 
 
-def share_right(steps: list[dict[str, Any]], truth: list[dict[str, Any]]) -> float:
-    """Of the true steps and those that never were: how many have the right move and below."""
+def judged(steps: list[dict[str, Any]], truth: list[dict[str, Any]]) -> list[bool | None]:
+    """Per step whether it has the right move and below; none where there truly was no step."""
     known = {(t["user"], t["time"], t["screen"]): t for t in truth}
-    right = extra = 0
-    for step in steps:
+
+    def judge(step: dict[str, Any]) -> bool | None:
         true = known.get((step["user"], round(step["time"].timestamp() * 1000), step["screen"]))
-        extra += true is None
-        right += true is not None and all(same(step[n]) == same(true[n]) for n in NAMES)
-    return right / (len(truth) + extra)
+        return true and all(same(step[n]) == same(true[n]) for n in NAMES)
+
+    return [judge(step) for step in steps]
 
 
 @pytest.mark.parametrize(("rule", "setting"), [("tabs", "keep"), *SETTINGS])
 def test_each_history_rule_with_moves_and_without(rule: str, setting: str, tmp_path: Path) -> None:
     rules = replace(Rules(), **{rule: setting})
-    simulated = simulate(12_000, 9, rules)
+    simulated = simulate(20_000, 9, rules)
     rows, truth = list(simulated.rows), flat_truth(simulated)
     assert differences(replayed(rows, rules, tmp_path), truth) == []
     views = [row for row in rows if row["event"] == "screen_view"]
     found = replayed(views, rules, tmp_path)
     assert all(step["inferred"] for step in found)
-    assert share_right(found, truth) >= 0.93
+    verdicts = judged(found, truth)
+    assert verdicts.count(True) / (len(truth) + verdicts.count(None)) >= 0.93
+    of_sure = [v for v, step in zip(verdicts, found, strict=True) if not step["unsure"]]
+    least_sure, least_right = SURE_AND_RIGHT.get((rule, setting), (0.85, 0.97))
+    assert len(of_sure) / len(found) >= least_sure
+    assert of_sure.count(True) / len(of_sure) >= least_right

@@ -9,7 +9,7 @@ import numpy as np
 
 from mossy_trail.core.app_map import HISTORY, ROLE, AppMap
 from mossy_trail.core.log import Log
-from mossy_trail.core.replay import first_reading
+from mossy_trail.core.replay import first_reading, learn
 from mossy_trail.core.steps import MARK, MOVE, Steps
 
 _LANDED_ELSEWHERE = MARK["landed_elsewhere"]
@@ -17,11 +17,17 @@ _ENOUGH = 5.0
 """So many ways back are to be expected where none, by chance alone, would be e^−5."""
 _FEWEST, _SHARE = 3, 0.02
 """A setting is better by at least so many misfits, and so large a share: less may be noise."""
+_FAR, _LEAST_FAR = 0.02, 20.0
+"""Likelier by far: by so much for each row, and at all."""
 
 
 @dataclass(frozen=True)
 class Fit:
-    """A setting of one rule, with the others as found: how many moves landed elsewhere."""
+    """A setting of one rule, with the others as found.
+
+    `misfits` is how many moves landed elsewhere; of views alone, by how much less likely they are
+    than under the setting that makes them the likeliest, in units of the natural logarithm.
+    """
 
     rule: str
     setting: str
@@ -44,11 +50,16 @@ def find_history(parts: Sequence[Log], app_map: AppMap) -> Found:
     For each setting of `tabs`, which touches all others, one rule after the other is set to its
     best setting, until none gets better. A setting that is not clearly better than the one in the
     map does not replace it. A link that lands alone makes no move land elsewhere; it shows in that
-    nobody goes back from there. Views without moves tell nothing here, since where they land is
-    what their move is worked out from.
+    nobody goes back from there.
+
+    Where no row tells a move, the settings are held against each other by how likely they make
+    the views, all readings together. Settings that allow more make anything a little likelier, so
+    one is told from the others only where it is better by far.
     """
     own, trials = dict(app_map.history), _Trials(parts, app_map)
     moves = sum(int(np.count_nonzero(~s.steps.inferred)) for s in trials.replays(own))
+    if not moves:
+        return _find_by_views(parts, app_map)
     found = {tabs: _settle(trials, {**own, "tabs": tabs}) for tabs in HISTORY["tabs"]}
     fewest = min(found, key=lambda tabs: found[tabs][0])
     kept = not _clearly_fewer(found[fewest][0], found[own["tabs"]][0])
@@ -65,6 +76,23 @@ def find_history(parts: Sequence[Log], app_map: AppMap) -> Found:
         others = [count for setting, count in misfits.items() if setting != history[rule]]
         told[rule] = rule in alone or _clearly_fewer(misfits[history[rule]], min(others))
     return Found(history, told, fits, moves)
+
+
+def _find_by_views(parts: Sequence[Log], app_map: AppMap) -> Found:
+    own, fits = dict(app_map.history), []
+    found, told = dict(own), {}
+    far = _FAR * sum(map(len, parts))
+    for rule, settings in HISTORY.items():
+        likelihood = {
+            setting: learn(parts, replace(app_map, history={**own, rule: setting}))[1]
+            for setting in settings
+        }
+        best, second = sorted(settings, key=lambda setting: -likelihood[setting])[:2]
+        told[rule] = likelihood[best] - likelihood[second] > max(far, _LEAST_FAR)
+        if told[rule]:
+            found[rule] = best
+        fits += [Fit(rule, s, round(likelihood[best] - likelihood[s])) for s in settings]
+    return Found(found, told, fits, 0)
 
 
 class _Trials:
