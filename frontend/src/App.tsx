@@ -3,6 +3,7 @@ import { useApps } from "./api/queries";
 import { TabsProvider } from "./charts/tabs";
 import { Shell } from "./shell/Shell";
 import { Loading, Trouble } from "./shell/states";
+import { AppMapView } from "./views/app-map/AppMapView";
 import { HealthView } from "./views/health/HealthView";
 import { JourneysView } from "./views/journeys/JourneysView";
 import { LogsView } from "./views/logs/LogsView";
@@ -27,6 +28,7 @@ export function App() {
         <Routes>
           <Route path="/logs" element={<LogsView app={app} />} />
           <Route path="/health" element={<HealthView app={app} />} />
+          <Route path="/app-map" element={<AppMapView app={app} />} />
           <Route path="/journeys" element={<JourneysView app={app} />} />
           <Route path="/sign-in" element={<SignInView app={app} />} />
           <Route path="*" element={<Navigate to={{ pathname: "/logs", search: `${address}` }} />} />

@@ -17,10 +17,12 @@ from typing import Annotated, Any
 
 import typer
 import uvicorn
+import yaml
 from rich.console import Console
 from rich.progress import Progress as Bar
 
 from mossy_trail.core.app_map import AppMap
+from mossy_trail.core.draft import draft
 from mossy_trail.core.log import split
 from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import load_if_empty
@@ -239,6 +241,18 @@ def history(
     for value, of_value in found.items():
         typer.echo(f"{by} {value}" if value else f"{of_value['moves']:,} moves reported")
         typer.echo("\n".join(_described(study.app_map, of_value)))
+
+
+@cli.command("draft-map")
+def draft_map(logs: LogFiles) -> None:
+    """Draft an app map from a log alone, as YAML; each guess is a comment with its reason."""
+    with _plain_errors():
+        reading = _read(logs)
+    made = draft(split(reading.log, 1))
+    for guess in made.guesses:
+        sure = "" if guess.sure else " (unsure)"
+        typer.echo(f"# {guess.where}: {guess.value}{sure}, since {guess.why}")
+    typer.echo(yaml.safe_dump(made.document, sort_keys=False, allow_unicode=True), nl=False)
 
 
 def _described(app_map: AppMap, found: dict[str, Any]) -> list[str]:

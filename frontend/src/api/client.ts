@@ -12,6 +12,7 @@ export type Mapping = Schemas["MappingBody"];
 export type MappingPreview = Schemas["MappingPreview"];
 export type FieldName = MappingPreview["missing"][number];
 export type Health = Schemas["HealthView"];
+export type MapView = Schemas["MapView"];
 export type SignIn = Schemas["SignInView"];
 export type Unit = SignIn["unit"];
 

@@ -181,3 +181,30 @@ export function useChange<Input>(change: (input: Input) => Promise<unknown>) {
   const queries = useQueryClient();
   return useMutation({ mutationFn: change, onSettled: () => readAllAnew(queries) });
 }
+
+export function useMapView(app: string, scope: Scope) {
+  return useQuery({
+    queryKey: ["study", app, "map", scope],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/map/view", { params: { path: { app }, query: { ...scope } } }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useDraft(app: string) {
+  return useQuery({
+    queryKey: ["study", app, "draft"],
+    queryFn: () => dataOf(api.GET("/api/apps/{app}/map/draft", { params: { path: { app } } })),
+  });
+}
+
+export function useHistoryFits(app: string, by: string) {
+  return useQuery({
+    queryKey: ["study", app, "history", by],
+    queryFn: () =>
+      dataOf(api.GET("/api/apps/{app}/map/history", { params: { path: { app }, query: { by } } })),
+    placeholderData: keepPreviousData,
+  });
+}

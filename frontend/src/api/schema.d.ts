@@ -223,6 +223,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/map/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Draft Map
+         * @description A map drafted from the log alone, each guess with its reason. Nothing is changed.
+         */
+        get: operations["draft_map"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/map/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find History
+         * @description How well each setting of the history rules fits the log; `by` a property too.
+         */
+        get: operations["find_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/map/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Schema
+         * @description The JSON Schema that a map's file is held against.
+         */
+        get: operations["read_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/map/versions/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Version
+         * @description An earlier version of the map becomes the newest one.
+         */
+        post: operations["take_version"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/map/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * View Map
+         * @description The newest map, its screens with their visits, moves as they happen, and its versions.
+         */
+        get: operations["view_map"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/scope": {
         parameters: {
             query?: never;
@@ -553,6 +653,15 @@ export interface components {
             /** Rows */
             rows: number[];
         };
+        /** DraftView */
+        DraftView: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Guesses */
+            guesses: components["schemas"]["GuessView"][];
+        };
         /**
          * ErasedView
          * @description Rows erased, rows set aside that named the user, and from how many logs.
@@ -583,6 +692,15 @@ export interface components {
             /** Resent */
             resent: number;
         };
+        /** FitView */
+        FitView: {
+            /** Misfits */
+            misfits: number;
+            /** Rule */
+            rule: string;
+            /** Setting */
+            setting: string;
+        };
         /**
          * GapView
          * @description A stretch without rows, and how many sessions usually begin in such a one.
@@ -594,6 +712,17 @@ export interface components {
             expected: number;
             /** Start */
             start: number;
+        };
+        /** GuessView */
+        GuessView: {
+            /** Sure */
+            sure: boolean;
+            /** Value */
+            value: string;
+            /** Where */
+            where: string;
+            /** Why */
+            why: string;
         };
         /** HealthRow */
         HealthRow: {
@@ -666,6 +795,23 @@ export interface components {
             steps: number;
             /** Too Many Screens */
             too_many_screens: boolean;
+        };
+        /** HistoryFits */
+        HistoryFits: {
+            /** Fits */
+            fits: components["schemas"]["FitView"][];
+            /** History */
+            history: {
+                [key: string]: string;
+            };
+            /** Moves */
+            moves: number;
+            /** Told */
+            told: {
+                [key: string]: boolean;
+            };
+            /** Value */
+            value: string;
         };
         /** IngestKey */
         IngestKey: {
@@ -841,6 +987,20 @@ export interface components {
             /** Way */
             way: string;
         };
+        /** MapScreen */
+        MapScreen: {
+            /** Depth */
+            depth: string;
+            /** Journeys */
+            journeys: number;
+            /** Name */
+            name: string;
+            proposal: components["schemas"]["Proposal"] | null;
+            /** Unknown */
+            unknown: boolean;
+            /** Visits */
+            visits: number;
+        };
         /** MapSummary */
         MapSummary: {
             /** Links */
@@ -851,6 +1011,27 @@ export interface components {
             tabs: number;
             /** Version */
             version: number;
+        };
+        /** MapVersion */
+        MapVersion: {
+            /** Made At */
+            made_at: number;
+            /** Version */
+            version: number;
+        };
+        /** MapView */
+        MapView: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Moves */
+            moves: components["schemas"]["SeenMove"][];
+            practice: components["schemas"]["Practice"];
+            /** Screens */
+            screens: components["schemas"]["MapScreen"][];
+            /** Versions */
+            versions: components["schemas"]["MapVersion"][];
         };
         /**
          * MappingBody
@@ -942,6 +1123,17 @@ export interface components {
             /** Pattern */
             pattern: string;
         };
+        /** Practice */
+        Practice: {
+            /** Never Seen */
+            never_seen: components["schemas"]["SeenMove"][];
+            /** No Way Out */
+            no_way_out: string[];
+            /** Not Declared */
+            not_declared: components["schemas"]["SeenMove"][];
+            /** Unreached */
+            unreached: string[];
+        };
         /**
          * Problem
          * @description What went wrong, and what to do about it.
@@ -953,6 +1145,13 @@ export interface components {
             status: number;
             /** Title */
             title: string;
+        };
+        /** Proposal */
+        Proposal: {
+            /** Screen */
+            screen: string;
+            /** Why */
+            why: string;
         };
         /** QuartilesView */
         QuartilesView: {
@@ -1023,6 +1222,20 @@ export interface components {
             users: number;
             /** Version */
             version: string;
+        };
+        /** SeenMove */
+        SeenMove: {
+            /** By */
+            by: string;
+            /** From */
+            from: string;
+            /**
+             * Steps
+             * @default 0
+             */
+            steps: number;
+            /** To */
+            to: string;
         };
         /** SetAsidePage */
         SetAsidePage: {
@@ -1614,6 +1827,168 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MapSummary"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft_map: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_history: {
+        parameters: {
+            query?: {
+                by?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryFits"][];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_version: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                version: number;
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MapSummary"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    view_map: {
+        parameters: {
+            query?: {
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MapView"];
                 };
             };
             /** @description Client Error */

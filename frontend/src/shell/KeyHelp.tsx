@@ -1,11 +1,12 @@
 import { Modal, Table } from "react-bootstrap";
 
 const KEYS = [
-  ["g then l, h, j, s", "go to Logs, Health, Journeys, Sign-in"],
+  ["g then l, h, m, j, s", "go to Logs, Health, App map, Journeys, Sign-in"],
   ["← →", "walk a journey step by step; Home and End for its ends"],
   ["↑ ↓", "the next journey in the list"],
   ["t", "draw the journey by steps or by time"],
   ["/", "search journeys"],
+  ["y n", "take what is proposed for an unknown name, or make it a screen of its own"],
   ["Tab, Enter", "go to a figure, and open its journeys"],
   ["Esc", "close the evidence"],
   ["?", "this list"],

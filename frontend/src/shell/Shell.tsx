@@ -9,6 +9,7 @@ import { isTyping } from "./keys";
 const VIEWS: { group?: string; path: string; word: string; icon: string; key: string }[] = [
   { group: "Bring in", path: "/logs", word: "Logs", icon: "bi-box-arrow-in-down", key: "l" },
   { path: "/health", word: "Health", icon: "bi-clipboard2-pulse", key: "h" },
+  { path: "/app-map", word: "App map", icon: "bi-map", key: "m" },
   { group: "Walk", path: "/journeys", word: "Journeys", icon: "bi-signpost-split", key: "j" },
   { group: "Getting in", path: "/sign-in", word: "Sign-in", icon: "bi-door-open", key: "s" },
 ];

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -35,11 +36,31 @@ def parse_map(text: str | bytes) -> dict[str, Any]:
     except (yaml.YAMLError, UnicodeDecodeError, RecursionError, ValueError):
         raise UnusableMap("This is neither YAML nor JSON in UTF-8.") from None
     for error in _validator().iter_errors(document):
+        line = _line_of(text, [*error.absolute_path])
         where = ".".join(map(str, error.absolute_path)) or "the top"
-        raise UnusableMap(f"At {where}: {error.message[:300]}.")
-    map_of(document)
+        raise UnusableMap(f"Line {line}, at {where}: {error.message[:300]}.")
+    try:
+        AppMap.from_dict(document)
+    except MapError as error:
+        line = _line_of(text, error.where.split("."))
+        raise UnusableMap(f"Line {line}, at {error}.") from None
     assert isinstance(document, dict)
     return document
+
+
+def _line_of(text: str | bytes, path: Sequence[str | int]) -> int:
+    """The line on which the value at this path of keys and numbers begins."""
+    node = yaml.compose(text, yaml.SafeLoader)
+    for key in path:
+        inner = None
+        if isinstance(node, yaml.MappingNode):
+            inner = next((v for k, v in node.value if k.value == str(key)), None)
+        elif isinstance(node, yaml.SequenceNode) and str(key).isdigit():
+            inner = node.value[int(key)] if int(key) < len(node.value) else None
+        if inner is None:
+            break
+        node = inner
+    return node.start_mark.line + 1 if node else 1
 
 
 def map_of(document: dict[str, Any]) -> AppMap:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 from zoneinfo import available_timezones
 
-from pydantic import AfterValidator, BaseModel, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from mossy_trail.core.health import FINDINGS
 from mossy_trail.core.steps import FATES
@@ -388,3 +388,77 @@ class SignInView(BaseModel):
     losses: list[LossView]
     small: bool
     has_screen: bool
+
+
+class Proposal(BaseModel):
+    screen: str
+    why: str
+
+
+class MapScreen(BaseModel):
+    name: str
+    unknown: bool
+    """The log names it, and the map does not."""
+    visits: int
+    journeys: int
+    depth: str
+    """Where it stands: outside, sheet, tab:NAME, or nowhere of these."""
+    proposal: Proposal | None
+
+
+class SeenMove(BaseModel):
+    model_config = ConfigDict(populate_by_name=True)
+
+    start: str = Field(alias="from")
+    to: str
+    by: str
+    steps: int = 0
+
+
+class Practice(BaseModel):
+    never_seen: list[SeenMove]
+    not_declared: list[SeenMove]
+    unreached: list[str]
+    no_way_out: list[str]
+
+
+class MapVersion(BaseModel):
+    version: int
+    made_at: int
+
+
+class MapView(BaseModel):
+    document: dict[str, Any]
+    versions: list[MapVersion]
+    screens: list[MapScreen]
+    moves: list[SeenMove]
+    practice: Practice
+
+
+class GuessView(BaseModel):
+    where: str
+    value: str
+    why: str
+    sure: bool
+
+
+class DraftView(BaseModel):
+    document: dict[str, Any]
+    guesses: list[GuessView]
+
+
+class FitView(BaseModel):
+    rule: str
+    setting: str
+    misfits: int
+
+
+class HistoryFits(BaseModel):
+    value: str
+    """The property's value that this is of; empty for the whole log."""
+    history: dict[str, str]
+    told: dict[str, bool]
+    """Whether the log tells the setting from the others."""
+    fits: list[FitView]
+    moves: int
+    """Moves that rows tell of."""

@@ -9,7 +9,8 @@ import { JourneyList } from "../../shell/JourneyList";
 import { isTyping } from "../../shell/keys";
 import { SortChoice } from "../../shell/SortChoice";
 import { Empty, Loading, Trouble } from "../../shell/states";
-import { figureWords } from "../sign-in/words";
+import { figureWords as ofAppMap } from "../app-map/words";
+import { figureWords as ofSignIn } from "../sign-in/words";
 import { JourneyPage } from "./JourneyPage";
 
 type Around = { before?: JourneySummary; after?: JourneySummary };
@@ -69,7 +70,7 @@ export function JourneysView({ app }: { app: AppSummary }) {
         </div>
         {list.figure && (
           <div className="px-3 pb-2 small-text">
-            {figureWords(list.figure)}{" "}
+            {list.measure === "app-map" ? ofAppMap(list.figure) : ofSignIn(list.figure)}{" "}
             <button
               type="button"
               className="figure-button"

@@ -1,23 +1,18 @@
-"""Apps under study, their maps, and how much of each is in scope."""
+"""Apps under study, and how much of each is in scope."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from typing import Annotated
 
 import numpy as np
-import yaml
-from fastapi import APIRouter, Body, Response
+from fastapi import APIRouter
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from mossy_trail.intake.app_map_file import parse_map
-from mossy_trail.intake.errors import UnusableMap
-from mossy_trail.store.models import App, AppMapVersion, StoredLog
-from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy, milliseconds
+from mossy_trail.store.models import App, StoredLog
+from mossy_trail.web.context import Database, TheScope, TheStudy, milliseconds
 from mossy_trail.web.problems import ProblemError
-from mossy_trail.web.schemas import AppSummary, MapSummary, NewApp, ScopeCounts
+from mossy_trail.web.schemas import AppSummary, NewApp, ScopeCounts
 
 router = APIRouter(prefix="/api/apps", tags=["apps"])
 
@@ -80,34 +75,3 @@ def read_scope(study: TheStudy, scope: TheScope) -> ScopeCounts:
         users=len(np.unique(study.index.user[mask])),
         version=study.version,
     )
-
-
-@router.get("/{app}/map", responses={200: {"content": {"application/yaml": {}}}})
-def read_map(app: TheApp) -> Response:
-    """The newest map, as YAML."""
-    if not app.maps:
-        raise ProblemError(404, "This app has no map yet.", "Bring one as a YAML or JSON file.")
-    text = yaml.safe_dump(app.maps[-1].document, sort_keys=False, allow_unicode=True)
-    name = f"{app.key}.map.yaml"
-    headers = {"Content-Disposition": f'attachment; filename="{name}"'}
-    return Response(text, media_type="application/yaml", headers=headers)
-
-
-@router.put("/{app}/map")
-def replace_map(
-    app: TheApp, text: Annotated[str, Body(media_type="text/plain")], session: Database
-) -> MapSummary:
-    """A new version of the map. It holds at once, in every view."""
-    try:
-        document = parse_map(text)
-    except UnusableMap as error:
-        raise ProblemError(422, str(error), "The map in use is unchanged.") from None
-    version = max((m.version for m in app.maps), default=0) + 1
-    session.add(AppMapVersion(app_id=app.id, version=version, document=document))
-    return MapSummary(
-        version=version, **{n: _size(document.get(n)) for n in ("screens", "tabs", "links")}
-    )
-
-
-def _size(entries: Sequence[object] | None) -> int:
-    return len(entries or ())

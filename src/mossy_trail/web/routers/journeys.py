@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.scope import Scope
-from mossy_trail.engine import journeys, sign_in
+from mossy_trail.engine import journeys, practice, sign_in
 from mossy_trail.engine.export import MEDIA_TYPES, rows_of, steps_of, stream
 from mossy_trail.engine.raw_rows import RawRows
 from mossy_trail.engine.study import JourneyRef, Study
@@ -22,7 +22,7 @@ from mossy_trail.web.schemas import Journey, JourneyPage, StepDetail
 
 router = APIRouter(prefix="/api/apps/{app}", tags=["journeys"])
 
-MEASURES = {"sign-in": sign_in.evidence}
+MEASURES = {"sign-in": sign_in.evidence, "app-map": practice.evidence}
 MOST_ROWS = 200
 
 

@@ -1,0 +1,213 @@
+"""The app map beside what is seen: visits of its screens, moves as they happen, unknown names."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable, Sequence
+from difflib import SequenceMatcher
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.app_map import OUTSIDE_ROLES, ROLES, Places
+from mossy_trail.core.scope import Scope
+from mossy_trail.core.steps import MOVE, MOVES, Steps
+from mossy_trail.engine.study import Study
+
+MOST_MOVES = 600
+CLOSE_ENOUGH = 0.8
+"""How much of two names must be the same for one to be proposed for the other."""
+_BACK = ("pop", "pop_to", "close_modal")
+
+
+def measure(study: Study, scope: Scope, document: dict[str, Any]) -> dict[str, Any]:
+    """Every screen with its visits, the moves between screens, and plan and practice.
+
+    A screen's figure, and a move's, opens by `evidence`: JSON of [screen], or of [move, from, to].
+    """
+    names = _names(study)
+    visits, journeys = _visits(study, scope, names)
+    moves = _moves(study, scope, names)
+    places = study.parts[0].places if study.parts else None
+    known = [entry["name"] for entry in document.get("screens", ())]
+    unknown = [name for name in names if name not in set(known)]
+    listed = [*known, *(name for name in unknown if visits.get(name))]
+    return {
+        "screens": [
+            {
+                "name": name,
+                "unknown": name not in set(known),
+                "visits": visits.get(name, 0),
+                "journeys": journeys.get(name, 0),
+                "depth": _layer(places, name),
+                "proposal": propose(name, known) if name not in set(known) else None,
+            }
+            for name in listed
+        ],
+        "moves": moves[:MOST_MOVES],
+        "practice": _practice(document, visits, moves),
+    }
+
+
+def _names(study: Study) -> list[str]:
+    return study.parts[0].places.names if study.parts else []
+
+
+def _layer(places: Places | None, name: str) -> str:
+    """Where a screen stands in the picture: outside, in a tab (by name), or on its own."""
+    if places is None or name not in places.names:
+        return ""
+    code = places.names.index(name)
+    if ROLES[places.role[code]] in OUTSIDE_ROLES:
+        return "outside"
+    if ROLES[places.role[code]] in ("sheet", "menu"):
+        return "sheet"
+    home = int(places.home[code])
+    return f"tab:{places.tab_names[home]}" if home >= 0 else ""
+
+
+def _inside(steps: Steps, scope: Scope) -> NDArray[np.bool_]:
+    """Which steps are of journeys in scope."""
+    return scope.mask(steps.journeys)[steps.steps.journey]
+
+
+def _visits(
+    study: Study, scope: Scope, names: Sequence[str]
+) -> tuple[dict[str, int], dict[str, int]]:
+    """Per screen how many steps and how many journeys in scope are on it."""
+
+    def ask(steps: Steps) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        inside = _inside(steps, scope)
+        screen = steps.screen[inside].astype("int64")
+        own = np.unique(steps.steps.journey[inside] * len(names) + screen) % len(names)
+        return np.bincount(screen, minlength=len(names)), np.bincount(own, minlength=len(names))
+
+    counts = study.each(ask)
+    empty = np.zeros(len(names), "int64")
+    visits = sum((c[0] for c in counts), empty)
+    journeys = sum((c[1] for c in counts), empty)
+    return (
+        dict(zip(names, visits.tolist(), strict=True)),
+        dict(zip(names, journeys.tolist(), strict=True)),
+    )
+
+
+def _arrivals(steps: Steps) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The number of each move from one screen to another, and the step that it leads to."""
+    own = steps.steps.journey
+    to = np.flatnonzero(own[1:] == own[:-1]) + 1
+    size = len(steps.places.names)
+    move = steps.steps.move[to].astype("int64")
+    return (move * size + steps.screen[to - 1]) * size + steps.screen[to], to
+
+
+def _moves(study: Study, scope: Scope, names: Sequence[str]) -> list[dict[str, Any]]:
+    """The moves seen, most used first."""
+
+    def ask(steps: Steps) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        keys, to = _arrivals(steps)
+        return np.unique(keys[_inside(steps, scope)[to]], return_counts=True)
+
+    found = study.each(ask)
+    if not found:
+        return []
+    keys, which = np.unique(np.concatenate([f[0] for f in found]), return_inverse=True)
+    counts = np.bincount(which, np.concatenate([f[1] for f in found]), len(keys)).astype("int64")
+    move, rest = np.divmod(keys, len(names) ** 2)
+    start, end = np.divmod(rest, len(names))
+    order = np.lexsort((keys, -counts))
+    return [
+        {
+            "from": names[start[i]],
+            "to": names[end[i]],
+            "by": MOVES[move[i]],
+            "steps": int(counts[i]),
+        }
+        for i in order
+    ]
+
+
+def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
+    """The journeys behind a figure; raises `KeyError` when there is none."""
+    try:
+        asked = json.loads(figure)
+    except ValueError:
+        raise KeyError(figure) from None
+    if not isinstance(asked, list) or len(asked) not in (1, 3):
+        raise KeyError(figure)
+    names = _names(study)
+    by, screens = (asked[0], asked[1:]) if len(asked) == 3 else ("", asked)
+    codes = [names.index(name) if name in names else -1 for name in screens]
+    if -1 in codes or (by and by not in MOVE):
+        raise KeyError(figure)
+
+    def ask(steps: Steps) -> NDArray[np.bool_]:
+        found = np.zeros(len(steps.journeys.start), bool)
+        if by:
+            keys, to = _arrivals(steps)
+            wanted = (MOVE[by] * len(names) + codes[0]) * len(names) + codes[1]
+            found[steps.steps.journey[to[keys == wanted]]] = True
+        else:
+            found[steps.steps.journey[steps.screen == codes[0]]] = True
+        return found & scope.mask(steps.journeys)
+
+    return study.joined(ask)
+
+
+def propose(name: str, known: Iterable[str]) -> dict[str, str] | None:
+    """The known screen that an unknown name most likely means, and why."""
+    plain = _plain(name)
+    best, closest = "", 0.0
+    for other in known:
+        if _plain(other) == plain:
+            return {"screen": other, "why": "the same but for case, spaces and dashes"}
+        if len(name) <= 100 and len(other) <= 100:
+            alike = SequenceMatcher(None, plain, _plain(other), autojunk=False).ratio()
+            if alike > closest:
+                best, closest = other, alike
+    without_id = re.sub(r"[/:#\-_ ]*\d+$", "", name)
+    if without_id != name and _plain(best) == _plain(without_id):
+        return {"screen": best, "why": "the same with an id at its end"}
+    if closest >= CLOSE_ENOUGH:
+        return {"screen": best, "why": f"{round(closest * 100)} of 100 of it is the same"}
+    return None
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[\s_\-]+", "", name).casefold()
+
+
+def _practice(
+    document: dict[str, Any], visits: dict[str, int], moves: Sequence[dict[str, Any]]
+) -> dict[str, Any]:
+    """Plan and practice: what was declared and never seen, and the other way round."""
+    seen = {(move["from"], move["to"], move["by"]) for move in moves}
+    pairs = {(start, end) for start, end, _ in seen}
+    declared = [
+        {"from": move["from"], "to": move["to"], "by": move.get("by", "")}
+        for move in document.get("moves", ())
+    ]
+    planned = {(move["from"], move["to"], move["by"]) for move in declared}
+    ahead = [move for move in moves if move["by"] in ("push", "replace", "open_modal")]
+    screens = [entry["name"] for entry in document.get("screens", ())]
+    leaves = {move["from"] for move in moves if move["from"] != move["to"]}
+    return {
+        "never_seen": [
+            move
+            for move in declared
+            if (move["from"], move["to"], move["by"]) not in seen
+            and (move["by"] or (move["from"], move["to"]) not in pairs)
+        ],
+        "not_declared": [
+            move
+            for move in ahead
+            if (move["from"], move["to"], move["by"]) not in planned
+            and (move["from"], move["to"], "") not in planned
+        ]
+        if declared
+        else [],
+        "unreached": [name for name in screens if not visits.get(name)],
+        "no_way_out": [name for name in screens if visits.get(name) and name not in leaves],
+    }

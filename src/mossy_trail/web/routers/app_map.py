@@ -1,0 +1,111 @@
+"""The app map: shown beside what is seen, changed, drafted; its versions and its file."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Annotated, Any
+
+import yaml
+from fastapi import APIRouter, Body, Response
+from fastapi.responses import FileResponse
+from sqlalchemy.orm import Session
+
+from mossy_trail.core.draft import draft
+from mossy_trail.core.log import sample
+from mossy_trail.engine import history, practice
+from mossy_trail.intake.app_map_file import SCHEMA, parse_map
+from mossy_trail.intake.errors import UnusableMap
+from mossy_trail.store.models import App, AppMapVersion
+from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy, milliseconds
+from mossy_trail.web.problems import ProblemError
+from mossy_trail.web.schemas import (
+    DraftView,
+    HistoryFits,
+    MapSummary,
+    MapVersion,
+    MapView,
+)
+
+router = APIRouter(prefix="/api/apps/{app}/map", tags=["app map"])
+DRAFTED_FROM = 500_000
+"""Rows that a draft is made from; of more, those of whole users."""
+
+
+@router.get("", responses={200: {"content": {"application/yaml": {}}}})
+def read_map(app: TheApp) -> Response:
+    """The newest map, as YAML."""
+    if not app.maps:
+        raise ProblemError(
+            404, "This app has no map yet.", "Bring one as a YAML or JSON file, or have it drafted."
+        )
+    text = yaml.safe_dump(app.maps[-1].document, sort_keys=False, allow_unicode=True)
+    name = f"{app.key}.map.yaml"
+    headers = {"Content-Disposition": f'attachment; filename="{name}"'}
+    return Response(text, media_type="application/yaml", headers=headers)
+
+
+@router.get("/schema")
+def read_schema() -> FileResponse:
+    """The JSON Schema that a map's file is held against."""
+    return FileResponse(SCHEMA, media_type="application/schema+json", filename=SCHEMA.name)
+
+
+@router.put("")
+def replace_map(
+    app: TheApp, text: Annotated[str, Body(media_type="text/plain")], session: Database
+) -> MapSummary:
+    """A new version of the map. It holds at once, in every view."""
+    try:
+        document = parse_map(text)
+    except UnusableMap as error:
+        raise ProblemError(422, str(error), "The map in use is unchanged.") from None
+    return _new_version(app, document, session)
+
+
+@router.post("/versions/{version}")
+def take_version(app: TheApp, version: int, session: Database) -> MapSummary:
+    """An earlier version of the map becomes the newest one."""
+    for one in app.maps:
+        if one.version == version:
+            return _new_version(app, one.document, session)
+    raise ProblemError(404, "There is no such version.", "Choose one of those that are listed.")
+
+
+def _new_version(app: App, document: dict[str, Any], session: Session) -> MapSummary:
+    version = max((m.version for m in app.maps), default=0) + 1
+    session.add(AppMapVersion(app_id=app.id, version=version, document=document))
+    return MapSummary(
+        version=version, **{n: _size(document.get(n)) for n in ("screens", "tabs", "links")}
+    )
+
+
+def _size(entries: Sequence[object] | None) -> int:
+    return len(entries or ())
+
+
+@router.get("/view")
+def view_map(app: TheApp, study: TheStudy, scope: TheScope) -> MapView:
+    """The newest map, its screens with their visits, moves as they happen, and its versions."""
+    document = app.maps[-1].document if app.maps else {"mossy_map": 1}
+    return MapView(
+        document=document,
+        versions=[
+            MapVersion(version=m.version, made_at=milliseconds(m.created_at)) for m in app.maps
+        ],
+        **practice.measure(study, scope, document),
+    )
+
+
+@router.get("/draft")
+def draft_map(app: TheApp, study: TheStudy) -> DraftView:
+    """A map drafted from the log alone, each guess with its reason. Nothing is changed."""
+    made = draft(sample([steps.log for steps in study.parts], DRAFTED_FROM))
+    document = {"mossy_map": 1, "app": app.name, **made.document}
+    return DraftView(document=document, guesses=[asdict(guess) for guess in made.guesses])  # type: ignore[misc]
+
+
+@router.get("/history")
+def find_history(study: TheStudy, by: str = "") -> list[HistoryFits]:
+    """How well each setting of the history rules fits the log; `by` a property too."""
+    return [HistoryFits(value=value, **found) for value, found in history.rules(study, by).items()]
