@@ -1230,6 +1230,11 @@ export interface components {
             /** From */
             from: string;
             /**
+             * Journeys
+             * @default 0
+             */
+            journeys: number;
+            /**
              * Steps
              * @default 0
              */

@@ -95,6 +95,7 @@ export function AppPicture({ view, tabs, figure, onFigure }: Props) {
       <div className="app-picture">
         <svg
           role="img"
+          className="drawing"
           aria-label="Screens in layers, and the moves between them"
           width={width * scale}
           height={height * scale}
@@ -131,7 +132,7 @@ export function AppPicture({ view, tabs, figure, onFigure }: Props) {
                   onKeyDown={(event) => event.key === "Enter" && onFigure(own)}
                 >
                   <title>
-                    {`${move.from} to ${move.to} by ${words(move.by)}: ${count(move.steps, "step")}`}
+                    {`${move.from} to ${move.to} by ${words(move.by)}: ${count(move.steps, "time")} in ${count(move.journeys, "journey")}`}
                   </title>
                   <path className="reach" d={curve(from, to, kind === "back")} />
                   <path

@@ -106,15 +106,22 @@ def _arrivals(steps: Steps) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
 def _moves(study: Study, scope: Scope, names: Sequence[str]) -> list[dict[str, Any]]:
     """The moves seen, most used first."""
 
-    def ask(steps: Steps) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    def ask(steps: Steps) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
         keys, to = _arrivals(steps)
-        return np.unique(keys[_inside(steps, scope)[to]], return_counts=True)
+        inside = _inside(steps, scope)[to]
+        keys, own = keys[inside], steps.steps.journey[to[inside]]
+        kinds, which, counts = np.unique(keys, return_inverse=True, return_counts=True)
+        pairs = np.unique(which * len(steps.journeys.start) + own) // len(steps.journeys.start)
+        return kinds, counts, np.bincount(pairs, minlength=len(kinds))
 
     found = study.each(ask)
     if not found:
         return []
     keys, which = np.unique(np.concatenate([f[0] for f in found]), return_inverse=True)
-    counts = np.bincount(which, np.concatenate([f[1] for f in found]), len(keys)).astype("int64")
+    counts, journeys = (
+        np.bincount(which, np.concatenate([f[i] for f in found]), len(keys)).astype("int64")
+        for i in (1, 2)
+    )
     move, rest = np.divmod(keys, len(names) ** 2)
     start, end = np.divmod(rest, len(names))
     order = np.lexsort((keys, -counts))
@@ -124,6 +131,7 @@ def _moves(study: Study, scope: Scope, names: Sequence[str]) -> list[dict[str, A
             "to": names[end[i]],
             "by": MOVES[move[i]],
             "steps": int(counts[i]),
+            "journeys": int(journeys[i]),
         }
         for i in order
     ]

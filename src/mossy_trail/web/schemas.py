@@ -413,6 +413,7 @@ class SeenMove(BaseModel):
     to: str
     by: str
     steps: int = 0
+    journeys: int = 0
 
 
 class Practice(BaseModel):

@@ -132,6 +132,9 @@ function sentence(app: AppSummary, view: MapView): string {
     return `The app has no map yet; the log names ${count(view.screens.length, "screen")}.`;
   }
   const known_ = `The map has ${count(known, "screen")} in ${count(app.tabs.length, "tab")}`;
+  if (!app.logs) {
+    return `${known_}. There is no log of this app yet.`;
+  }
   if (!unknown) {
     return `${known_}, and every name in the log is one of them.`;
   }

@@ -27,12 +27,12 @@ export function Drafted({ app, onTake }: { app: string; onTake: (map: MapDocumen
           ? `${count(unsure.length, "guess", "guesses")} of ${count(guesses.length)} ${unsure.length === 1 ? "is" : "are"} unsure.`
           : "No guess is unsure."}
       </p>
-      <button type="button" className="btn btn-sm btn-primary mb-3" onClick={() => onTake(map)}>
-        Use this map
-      </button>
-      <span className="soft small-text ms-2">
-        It becomes a new version; undo brings yours back.
-      </span>
+      <div className="d-flex gap-2 align-items-center mb-3">
+        <button type="button" className="btn btn-sm btn-primary" onClick={() => onTake(map)}>
+          Use this map
+        </button>
+        <span className="soft small-text">It becomes a new version; undo brings yours back.</span>
+      </div>
       <table className="table table-sm plain" data-testid="guesses">
         <thead>
           <tr>

@@ -55,7 +55,8 @@ export function PlanAndPractice({ view, figure, onFigure }: Props) {
       <table className="table table-sm plain" data-testid="moves">
         <thead>
           <tr>
-            <th className="n">steps</th>
+            <th className="n">journeys</th>
+            <th className="n">times</th>
             <th>from</th>
             <th>to</th>
             <th>by</th>
@@ -73,9 +74,10 @@ export function PlanAndPractice({ view, figure, onFigure }: Props) {
                     className={`figure-button ${figure === own ? "chosen" : ""}`}
                     onClick={() => onFigure(own)}
                   >
-                    {count(move.steps)}
+                    {count(move.journeys)}
                   </button>
                 </td>
+                <td className="n soft">{count(move.steps)}</td>
                 <td className="clip">{move.from}</td>
                 <td className="clip">{move.to}</td>
                 <td>{words(move.by)}</td>
