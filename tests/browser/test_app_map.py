@@ -68,12 +68,13 @@ def change_and_undo(page: Page) -> None:
     page.until(lambda: "fits best" in page.text("[data-testid=history]"))
     page.click("#root_back-first_tab")
     page.until(lambda: page.find("#root_back-first_tab").is_selected())
-    page.until(lambda: "version 5" in page.text(".view-body"))
+    page.until(lambda: "version 4" in page.text(".view-body"))
     page.click(".view-body span.small-text button")
     page.until(lambda: page.find("#root_back-exit").is_selected())
     page.click("[data-part=screens]")
-    page.until(lambda: pick(page, "[aria-label='Role of NotFound']", "error"))
-    page.until(lambda: "version 7" in page.text(".view-body"))
+    role = "[aria-label='Role of NotFound']"
+    page.until(lambda: page.find(role).is_enabled() and pick(page, role, "error"))
+    page.until(lambda: "version 6" in page.text(".view-body"))
 
 
 def test_a_faulty_file_is_told_by_its_line(page: Page, server: Server, tmp_path: Path) -> None:
