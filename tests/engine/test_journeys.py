@@ -11,7 +11,7 @@ import pytest
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import EXITS
 from mossy_trail.engine import journeys
-from mossy_trail.engine.journeys import Sort
+from mossy_trail.engine.journeys import Sort, Wanted
 from mossy_trail.engine.study import Study
 from tests.conftest import Demo
 
@@ -49,7 +49,7 @@ def test_the_list_tells_of_every_session_what_is_true(
 
 @pytest.mark.parametrize("sort", get_args(Sort))
 def test_sorting(study: Study, sort: Sort) -> None:
-    found = journeys.find(study, study.scope_mask(Scope()), "", sort)
+    found = journeys.find(study, study.scope_mask(Scope()), Wanted(), sort)
     rows = [journeys.summary(study, study.index.ref(int(p))) for p in found.positions]
     keys = {
         "newest": lambda j: -j["start"],
@@ -63,9 +63,46 @@ def test_sorting(study: Study, sort: Sort) -> None:
     assert len(rows) == found.count == len(study.index.start)
 
 
+@pytest.mark.parametrize(
+    "wanted",
+    [
+        Wanted(move="redirect"),
+        Wanted(start="link"),
+        Wanted(fewest=20, most=25),
+        Wanted("receipt", move="replace", fewest=5),
+    ],
+    ids=str,
+)
+def test_each_wish_narrows_to_the_true_sessions(study: Study, demo: Demo, wanted: Wanted) -> None:
+    found = journeys.find(study, study.scope_mask(Scope()), wanted)
+    sessions = {study.terms["session"][study.index.session[p]] for p in found.positions}
+    move = "link" if wanted.start == "link" else wanted.move
+    true = {
+        session
+        for session, steps in by_session(demo).items()
+        if wanted.fewest <= len(steps) <= (wanted.most or len(steps))
+        and (not move or any(step["move"] == move for step in steps))
+        and any(wanted.search in step["screen"].casefold() for step in steps)
+    }
+    assert sessions == true
+    assert sessions
+
+
+def test_marks_starts_and_ends_divide_the_journeys(
+    study: Study, listed: list[dict[str, Any]]
+) -> None:
+    def count(**wish: str) -> int:
+        return journeys.find(study, study.scope_mask(Scope()), Wanted(**wish)).count  # type: ignore[arg-type]
+
+    assert count(start="cold") + count(start="warm") == len(listed)
+    assert sum(count(exit=word) for word in EXITS) == len(listed)
+    for mark in ("ping_pong", "gate_loop", "piled_up"):
+        assert count(mark=mark) == sum(mark in journey["marks"] for journey in listed) > 0
+
+
 @pytest.mark.parametrize("text", ["receipt", "RateSheet", " 0001 ", ".3", "no such thing"])
 def test_search_looks_at_users_sessions_and_screens(study: Study, demo: Demo, text: str) -> None:
-    found = journeys.find(study, study.scope_mask(Scope()), text)
+    found = journeys.find(study, study.scope_mask(Scope()), Wanted(text))
     sessions = {
         study.terms["session"][study.index.session[position]] for position in found.positions
     }

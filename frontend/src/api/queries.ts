@@ -8,10 +8,19 @@ import {
 import { useEffect, useRef } from "react";
 import type { Scope } from "../scope/scope";
 import { type AppSummary, api, dataOf, type Mapping } from "./client";
+import type { paths } from "./schema";
+
+type Wanted = NonNullable<paths["/api/apps/{app}/journeys"]["get"]["parameters"]["query"]>;
 
 /** What a list of journeys is asked for, beside the scope. */
 export interface ListQuery {
   search?: string;
+  mark?: Wanted["mark"];
+  move?: Wanted["move"];
+  start?: Wanted["start"];
+  exit?: Wanted["exit"];
+  fewest?: number;
+  most?: number;
   sort: Sort;
   measure?: string;
   figure?: string;

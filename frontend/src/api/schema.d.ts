@@ -1707,7 +1707,6 @@ export interface operations {
     list_journeys: {
         parameters: {
             query?: {
-                search?: string;
                 sort?: "newest" | "oldest" | "longest" | "deepest" | "slowest";
                 measure?: string;
                 figure?: string;
@@ -1718,6 +1717,15 @@ export interface operations {
                 /** @description Last day, in UTC */
                 until?: string | null;
                 unit?: "sessions" | "users";
+                search?: string;
+                mark?: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce") | "";
+                move?: ("start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link") | "";
+                start?: ("cold" | "warm" | "link") | "";
+                exit?: ("closed" | "backgrounded" | "signed_out" | "silent" | "cut") | "";
+                /** @description Steps, at least */
+                fewest?: number;
+                /** @description Steps, at most */
+                most?: number | null;
             };
             header?: never;
             path: {
@@ -2117,7 +2125,6 @@ export interface operations {
     export: {
         parameters: {
             query?: {
-                search?: string;
                 measure?: string;
                 figure?: string;
                 /** @description First day, in UTC */
@@ -2125,6 +2132,15 @@ export interface operations {
                 /** @description Last day, in UTC */
                 until?: string | null;
                 unit?: "sessions" | "users";
+                search?: string;
+                mark?: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce") | "";
+                move?: ("start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link") | "";
+                start?: ("cold" | "warm" | "link") | "";
+                exit?: ("closed" | "backgrounded" | "signed_out" | "silent" | "cut") | "";
+                /** @description Steps, at least */
+                fewest?: number;
+                /** @description Steps, at most */
+                most?: number | null;
             };
             header?: never;
             path: {

@@ -83,8 +83,8 @@ export function TrailProfile({ journey, step, across, onStep }: Props) {
         {seen.map((spot) => (
           <Stand key={spot.step.step} spot={spot} />
         ))}
-        {seen.map((spot) => (
-          <Flag key={spot.step.step} spot={spot} />
+        {flags(seen).map(({ spot, room }) => (
+          <Flag key={spot.step.step} spot={spot} room={room} />
         ))}
         {current && (
           <rect
@@ -263,7 +263,7 @@ function LinkDrop({ spot }: { spot: Spot }) {
   );
 }
 
-/** Where the user stood: solid as reported, hollow as inferred, a plate for a sheet. */
+/** Where the user stood: solid as reported, hollow as inferred, dotted where unsure, a plate for a sheet. */
 function Stand({ spot }: { spot: Spot }) {
   const sheet = spot.step.region === "sheet";
   const x = spot.x0 + inset(spot);
@@ -280,23 +280,33 @@ function Stand({ spot }: { spot: Spot }) {
       rx={sheet ? 2 : 0}
       fill={hollow ? "var(--bs-body-bg)" : colour}
       stroke={hollow ? colour : "none"}
+      strokeDasharray={spot.step.unsure ? "2 2.5" : undefined}
     />
   );
 }
 
-function Flag({ spot }: { spot: Spot }) {
-  const marks = spot.step.marks.filter((mark) => mark !== "bounce");
-  if (!marks.length) {
-    return null;
-  }
+const flagged = (spot: Spot) => spot.step.marks.filter((mark) => mark !== "bounce");
+
+/** The steps with marks, and how wide the words beside each flag may be. */
+function flags(spots: Spot[]): { spot: Spot; room: number }[] {
+  const some = spots.filter((spot) => flagged(spot).length > 0);
+  return some.map((spot, i) => ({
+    spot,
+    room: (some[i + 1]?.x0 ?? Number.POSITIVE_INFINITY) - spot.x0 - 14,
+  }));
+}
+
+const LETTER = 6.2;
+
+function Flag({ spot, room }: { spot: Spot; room: number }) {
   const x = spot.x0 + 7;
   const y = Math.min(spot.y + 22, FLOOR - 2);
-  const text = short(marks.map(words).join(", "), 16);
+  const text = short(flagged(spot).map(words).join(", "), 16);
   return (
     <g>
       <path d={`M${x},${y}V${y - 15}`} stroke="var(--rust)" strokeWidth={1.3} />
       <path d={`M${x},${y - 15}l9,3.5l-9,3.5z`} fill="var(--rust)" />
-      {spot.x1 - spot.x0 > 40 && (
+      {spot.x1 - spot.x0 > 40 && text.length * LETTER < room && (
         <text x={x + 11} y={y - 7} fontSize={11.5} style={{ fill: "var(--rust)" }}>
           {text}
         </text>

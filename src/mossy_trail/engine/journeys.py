@@ -12,13 +12,69 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from mossy_trail.core.log import EVENTS, NONE, OUTCOMES
-from mossy_trail.core.steps import EXITS, FATES, MARK, REGIONS, STARTS, TAB, Steps
+from mossy_trail.core.steps import (
+    EXITS,
+    FATES,
+    MARK,
+    MARKS,
+    MOVE,
+    MOVES,
+    REGIONS,
+    STARTS,
+    TAB,
+    Steps,
+)
 from mossy_trail.engine.export import steps_table
 from mossy_trail.engine.study import JourneyRef, Study
 
 Sort = Literal["newest", "oldest", "longest", "deepest", "slowest"]
+Mark = Literal[MARKS]  # type: ignore[valid-type]
+Move = Literal[MOVES]  # type: ignore[valid-type]
+Exit = Literal[EXITS]  # type: ignore[valid-type]
+Start = Literal["cold", "warm", "link"]
 MINIATURE = 40
 """Steps in a miniature; of a longer journey, as many spread evenly."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What journeys are looked for; each that is given must hold.
+
+    `search` stands in the user, the session or the name of a screen; `mark` and `move` are those of
+    one of the steps; `start` by a link is that of a step too.
+    """
+
+    search: str = ""
+    mark: str = ""
+    move: str = ""
+    start: str = ""
+    exit: str = ""
+    fewest: int = 0
+    most: int | None = None
+
+    def mask(self, steps: Steps) -> NDArray[np.bool_]:
+        """Which journeys of a part are wanted, but for the search; shape (journeys,)."""
+        journeys = steps.journeys
+        found = np.asarray(journeys.steps >= self.fewest)
+        if self.most is not None:
+            found &= journeys.steps <= self.most
+        if self.mark:
+            found &= journeys.marks & MARK[self.mark] != 0
+        if self.move:
+            found &= _with_move(steps, self.move)
+        if self.start == "link":
+            found &= _with_move(steps, "link")
+        elif self.start:
+            found &= journeys.start_kind == STARTS.index(self.start)
+        if self.exit:
+            found &= journeys.exit == EXITS.index(self.exit)
+        return found
+
+
+def _with_move(steps: Steps, move: str) -> NDArray[np.bool_]:
+    found = np.zeros(len(steps.journeys.start), bool)
+    found[steps.steps.journey[steps.steps.move == MOVE[move]]] = True
+    return found
 
 
 @dataclass(frozen=True)
@@ -32,13 +88,15 @@ class Found:
         return len(self.positions)
 
 
-def find(study: Study, mask: NDArray[np.bool_], search: str = "", sort: Sort = "newest") -> Found:
-    """Those of `mask` whose user, session or one of whose screens contains `search`.
+def find(
+    study: Study, mask: NDArray[np.bool_], wanted: Wanted | None = None, sort: Sort = "newest"
+) -> Found:
+    """Those of `mask` that are wanted, in order.
 
     Ties are told apart by start, user and session, so the order never depends on that of the
     parts.
     """
-    mask = matching(study, mask, search)
+    mask = matching(study, mask, wanted or Wanted())
     index = study.index
     positions = np.flatnonzero(mask)
     user_rank = _name_ranks(study.terms["user"])
@@ -61,9 +119,10 @@ def _name_ranks(names: list[str]) -> NDArray[np.int64]:
     return ranks
 
 
-def matching(study: Study, mask: NDArray[np.bool_], search: str) -> NDArray[np.bool_]:
-    """Those of `mask` whose user, session or one of whose screens contains `search`."""
-    text = search.strip().casefold()
+def matching(study: Study, mask: NDArray[np.bool_], wanted: Wanted) -> NDArray[np.bool_]:
+    """Those of `mask` that are wanted."""
+    mask = mask & study.joined(wanted.mask)
+    text = wanted.search.strip().casefold()
     if not text:
         return mask
 

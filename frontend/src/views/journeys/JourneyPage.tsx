@@ -40,10 +40,11 @@ export function JourneyPage({ app, journey, stale }: Props) {
   }, [step, last, across, change]);
 
   const inferred = journey.trail.filter((one) => one.inferred).length;
+  const unsure = journey.trail.filter((one) => one.unsure).length;
   const about = [
     `${count(journey.steps, "step")} in ${duration(journey.duration)}`,
     `${count(journey.steps - inferred)} reported, ${count(inferred)} inferred${
-      inferred ? " (drawn hollow)" : ""
+      inferred ? ` (drawn hollow${unsure ? `; ${count(unsure)} unsure, dotted` : ""})` : ""
     }`,
     ...Object.entries(journey.properties)
       .slice(0, 4)

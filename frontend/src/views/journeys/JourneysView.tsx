@@ -12,6 +12,7 @@ import { Empty, Loading, Trouble } from "../../shell/states";
 import { figureWords as ofAppMap } from "../app-map/words";
 import { figureWords as ofSignIn } from "../sign-in/words";
 import { JourneyPage } from "./JourneyPage";
+import { Narrow, wantedParts } from "./Narrow";
 
 type Around = { before?: JourneySummary; after?: JourneySummary };
 
@@ -61,6 +62,7 @@ export function JourneysView({ app }: { app: AppSummary }) {
     <>
       <section className="list-side">
         <Search />
+        <Narrow />
         <div className="px-3 pb-1 small-text soft d-flex gap-2 align-items-baseline">
           <span data-testid="journeys-total">
             {total.data ? count(total.data.total, "journey") : "…"}
@@ -94,10 +96,10 @@ export function JourneysView({ app }: { app: AppSummary }) {
         )}
       </section>
       {total.data?.total === 0 && !address.get("journey") ? (
-        <Empty title={list.search ? `No journey has “${list.search}”.` : "No journey is in scope."}>
+        <Empty title={list.search ? `No journey has “${list.search}”.` : "No journey fits."}>
           {list.search
             ? "The search looks at users, sessions and screens."
-            : "Choose other dates at the top."}
+            : "Ask for less on the left, or choose other dates at the top."}
         </Empty>
       ) : journey.isError ? (
         <Trouble problem={journey.error} />
@@ -116,7 +118,7 @@ const EXPORTS = { steps: "their steps, as", rows: "the log's rows, as" };
 /** Every step, or every row, of the journeys listed, as a file. */
 function ExportChoice({ app, scope, list }: { app: string; scope: Scope; list: ListQuery }) {
   const { sort: _, ...asked } = { ...scope, ...list };
-  const query = new URLSearchParams(asked);
+  const query = new URLSearchParams(Object.entries(asked).map(([k, v]) => [k, String(v)]));
   return (
     <Dropdown className="ms-auto">
       <Dropdown.Toggle as="button" className="quiet small-text soft px-0" id="export-choice">
@@ -148,6 +150,7 @@ function listQuery(address: URLSearchParams): ListQuery {
   return {
     sort: (part("sort") ?? "newest") as Sort,
     ...(part("search") && { search: part("search") }),
+    ...wantedParts(address),
     ...(figure && { measure: part("measure"), figure }),
   };
 }

@@ -56,7 +56,7 @@ const MOVE_WORDS: Record<string, string> = {
 
 function moveWords(step: Step): string {
   const wanted = step.wanted ? ` instead of ${short(step.wanted, 40)}` : "";
-  return `${MOVE_WORDS[step.move] ?? step.move}${wanted}${step.inferred ? " (inferred)" : ""}`;
+  return `${MOVE_WORDS[step.move] ?? step.move}${wanted}${step.unsure ? " (inferred, and unsure)" : step.inferred ? " (inferred)" : ""}`;
 }
 
 const MARK_WORDS: Record<string, (step: Step) => string> = {

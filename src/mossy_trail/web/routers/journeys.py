@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Depends, Query
 from fastapi.responses import StreamingResponse
 from numpy.typing import NDArray
 from sqlalchemy.orm import Session
@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from mossy_trail.core.scope import Scope
 from mossy_trail.engine import journeys, practice, sign_in
 from mossy_trail.engine.export import MEDIA_TYPES, rows_of, steps_of, stream
+from mossy_trail.engine.journeys import Wanted
 from mossy_trail.engine.raw_rows import RawRows
 from mossy_trail.engine.study import JourneyRef, Study
 from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy
@@ -26,11 +27,26 @@ MEASURES = {"sign-in": sign_in.evidence, "app-map": practice.evidence}
 MOST_ROWS = 200
 
 
+def get_wanted(
+    search: Annotated[str, Query(max_length=300)] = "",
+    mark: journeys.Mark | Literal[""] = "",
+    move: journeys.Move | Literal[""] = "",
+    start: journeys.Start | Literal[""] = "",
+    exit: journeys.Exit | Literal[""] = "",
+    fewest: Annotated[int, Query(ge=0, description="Steps, at least")] = 0,
+    most: Annotated[int | None, Query(ge=0, description="Steps, at most")] = None,
+) -> Wanted:
+    return Wanted(search, mark, move, start, exit, fewest, most)
+
+
+TheWanted = Annotated[Wanted, Depends(get_wanted)]
+
+
 @router.get("/journeys")
 def list_journeys(
     study: TheStudy,
     scope: TheScope,
-    search: Annotated[str, Query(max_length=300)] = "",
+    wanted: TheWanted,
     sort: journeys.Sort = "newest",
     measure: str = "",
     figure: str = "",
@@ -38,7 +54,7 @@ def list_journeys(
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> JourneyPage:
     """The journeys in scope; with `measure` and `figure`, exactly those that the figure counts."""
-    found = journeys.find(study, _counted(study, scope, measure, figure), search, sort)
+    found = journeys.find(study, _counted(study, scope, measure, figure), wanted, sort)
     page = found.positions[offset : offset + limit]
     return JourneyPage(
         total=found.count,
@@ -65,12 +81,12 @@ def export(
     app: TheApp,
     study: TheStudy,
     scope: TheScope,
-    search: Annotated[str, Query(max_length=300)] = "",
+    wanted: TheWanted,
     measure: str = "",
     figure: str = "",
 ) -> StreamingResponse:
     """Every step, or every row, of the journeys that the list shows, as a file."""
-    mask = journeys.matching(study, _counted(study, scope, measure, figure), search)
+    mask = journeys.matching(study, _counted(study, scope, measure, figure), wanted)
     tables = steps_of(study, mask) if what == "steps" else rows_of(study, mask)
     name = f'attachment; filename="{app.key}.{what}.{form}"'
     return StreamingResponse(
