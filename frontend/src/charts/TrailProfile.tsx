@@ -292,7 +292,7 @@ function flags(spots: Spot[]): { spot: Spot; room: number }[] {
   const some = spots.filter((spot) => flagged(spot).length > 0);
   return some.map((spot, i) => ({
     spot,
-    room: (some[i + 1]?.x0 ?? Number.POSITIVE_INFINITY) - spot.x0 - 14,
+    room: (some[i + 1]?.x0 ?? spots.at(-1)?.x1 ?? spot.x1) - spot.x0 - 14,
   }));
 }
 

@@ -41,11 +41,14 @@ _NAMES = {
     "via": "via",
 }
 _WORDS = {
-    "screen_view": "view viewed page_view shown show seen appear appeared displayed impression",
-    "push": "forward navigate open_screen enter next",
-    "pop": "back go_back return",
+    "screen_view": (
+        "view viewed page_view page_viewed page_shown screen_viewed screen_shown shown show seen "
+        "appear appeared displayed impression"
+    ),
+    "push": "forward go_forward forward_nav navigate navigated open_screen enter went_in next",
+    "pop": "back go_back went_back back_nav return",
     "replace": "swap",
-    "switch_tab": "tab tab_select tab_selected change_tab select_tab tab_change",
+    "switch_tab": "tab tab_select tab_tapped tab_selected change_tab select_tab tab_change",
     "open_modal": "modal sheet dialog popup open_sheet open_dialog sheet_open dialog_open",
     "close_modal": "dismiss close_sheet close_dialog sheet_close dialog_close",
     "redirect": "redirected",
