@@ -69,6 +69,14 @@ def walk_the_longest_journey(page: Page, demo: Demo) -> None:
     address = page.driver.current_url
     page.press(Keys.ARROW_DOWN)
     page.until(lambda: page.driver.current_url != address)
+    second = page.until(lambda: page.text("h1") if page.text("h1").split()[0] != user else None)
+    page.press("b")
+    page.until(lambda: "beside=" in page.driver.current_url)
+    page.press(Keys.ARROW_DOWN)
+    page.until(lambda: len(page.all(".trail")) == 2)
+    assert page.text("[data-testid=beside] .fw-semibold") == second.split()[0]
+    page.click("[data-testid=beside] .figure-button")
+    page.until(lambda: len(page.all(".trail")) == 1)
     page.press("t")
     page.until(lambda: "across=time" in page.driver.current_url)
 

@@ -4,6 +4,7 @@ const KEYS = [
   ["g then l, h, m, j, s", "go to Logs, Health, App map, Journeys, Sign-in"],
   ["← →", "walk a journey step by step; Home and End for its ends"],
   ["↑ ↓", "the next journey in the list"],
+  ["b", "hold this journey beside the next one chosen"],
   ["t", "draw the journey by steps or by time"],
   ["/", "search journeys"],
   ["y n", "take what is proposed for an unknown name, or make it a screen of its own"],

@@ -4,6 +4,7 @@ import { type Across, TrailProfile } from "../../charts/TrailProfile";
 import { count, date, duration, time } from "../../format";
 import { useAddress } from "../../scope/scope";
 import { isTyping } from "../../shell/keys";
+import { Beside } from "./Beside";
 import { StepPanel } from "./StepPanel";
 import { story } from "./story";
 
@@ -20,6 +21,7 @@ export function JourneyPage({ app, journey, stale }: Props) {
   const last = journey.trail.length;
   const asked = Number(address.get("step") ?? 1);
   const step = Math.min(Math.max(Number.isInteger(asked) ? asked : 1, 1), Math.max(last, 1));
+  const held = address.get("beside");
   const across: Across = address.get("across") === "time" ? "time" : "steps";
 
   useEffect(() => {
@@ -33,11 +35,13 @@ export function JourneyPage({ app, journey, stale }: Props) {
         change({ step: Math.min(Math.max(target, 1), last) });
       } else if (event.key === "t") {
         change({ across: across === "steps" ? "time" : null });
+      } else if (event.key === "b") {
+        change({ beside: held === journey.key ? null : journey.key });
       }
     }
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [step, last, across, change]);
+  }, [step, last, across, held, journey.key, change]);
 
   const inferred = journey.trail.filter((one) => one.inferred).length;
   const unsure = journey.trail.filter((one) => one.unsure).length;
@@ -79,7 +83,25 @@ export function JourneyPage({ app, journey, stale }: Props) {
             >
               <kbd>t</kbd> draw by {across === "steps" ? "time" : "steps"}
             </button>
+            <button
+              type="button"
+              className="figure-button"
+              disabled={held === journey.key}
+              onClick={() => change({ beside: journey.key })}
+            >
+              <kbd>b</kbd>{" "}
+              {held === journey.key ? "held: choose another to see both" : "hold beside another"}
+            </button>
           </div>
+          {held && held !== journey.key && (
+            <Beside
+              app={app}
+              held={held}
+              across={across}
+              onLetGo={() => change({ beside: null })}
+              onWalk={(chosen) => change({ journey: held, beside: journey.key, step: chosen })}
+            />
+          )}
           {!stale && <StepPanel app={app} journey={journey} step={step} />}
         </>
       ) : (
