@@ -114,6 +114,9 @@ def test_a_draft_becomes_the_map_and_its_file_comes_back(server: Server, demo: D
     key = server.new_app("Drafted", with_map=False)
     url = f"/api/apps/{key}/map"
     assert server.get(f"{url}/draft")["document"]["screens"] == []
+    (nothing,) = server.get(f"{url}/history")
+    assert not any(nothing["told"].values())
+    assert view(server, key)["screens"] == []
     job = server.upload(key, demo.csv)
     assert server.follow(job["id"])["state"] == "done"
     made = server.get(f"{url}/draft")

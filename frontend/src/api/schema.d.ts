@@ -1921,7 +1921,9 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                app: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

@@ -58,7 +58,7 @@ def find_history(parts: Sequence[Log], app_map: AppMap) -> Found:
     """
     own, trials = dict(app_map.history), _Trials(parts, app_map)
     moves = sum(int(np.count_nonzero(~s.steps.inferred)) for s in trials.replays(own))
-    if not moves:
+    if parts and not moves:
         return _find_by_views(parts, app_map)
     found = {tabs: _settle(trials, {**own, "tabs": tabs}) for tabs in HISTORY["tabs"]}
     fewest = min(found, key=lambda tabs: found[tabs][0])

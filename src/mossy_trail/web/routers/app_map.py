@@ -46,7 +46,7 @@ def read_map(app: TheApp) -> Response:
 
 
 @router.get("/schema")
-def read_schema() -> FileResponse:
+def read_schema(app: TheApp) -> FileResponse:
     """The JSON Schema that a map's file is held against."""
     return FileResponse(SCHEMA, media_type="application/schema+json", filename=SCHEMA.name)
 
