@@ -169,9 +169,7 @@ def weigh(
         if waiting:
             options = _weigh_options(run, lattice, usual, i, waiting, count, bank)
             columns += 1
-            made, count, logged = _branch(
-                run, lattice, i, options, bank, columns, made, wide(rows[i].params)
-            )
+            made, count, logged = _branch(run, lattice, i, options, bank, columns, made)
             found += logged
             bank = 1 - bank
     found += _settle_on_best(run, lattice, counts, columns, count, bank)
@@ -253,7 +251,6 @@ def _branch(
     bank: int,
     column: int,
     made: int,
-    params: int,
 ) -> tuple[int, int, float]:
     """Carry out the likeliest options; the readings they lead to are the present ones then.
 
