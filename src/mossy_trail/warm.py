@@ -5,7 +5,9 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
-from mossy_trail.core.log import split
+import numpy as np
+
+from mossy_trail.core.log import EVENT, split
 from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
@@ -22,8 +24,10 @@ def warm() -> None:
         array = Path(folder) / "array.json"
         array.write_text(f"[{','.join(json_lines.read_text().splitlines())}]")
         reading = read_files([csv, json_lines, array])
-    study = Study(split(reading.log, 1), map_of(parse_map(MAP.read_text())))
-    sign_in.measure(study, Scope())
+    app_map = map_of(parse_map(MAP.read_text()))
+    sign_in.measure(Study(split(reading.log, 1), app_map), Scope())
+    views = np.flatnonzero(reading.log.columns["event"] == EVENT["screen_view"])
+    Study(split(reading.log.take(views), 1), app_map)
 
 
 if __name__ == "__main__":
