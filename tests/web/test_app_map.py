@@ -127,6 +127,7 @@ def test_a_draft_becomes_the_map_and_its_file_comes_back(server: Server, demo: D
     fits = server.get(f"{url}/history", by="version")
     assert [one["value"] for one in fits] == ["", "3.0", "3.1", "3.2"]
     assert fits[0]["history"]["tabs"] == "keep"
+    assert len(server.get(f"{url}/history", by="🚢 <script>")) == 1, "no row has such a property"
     assert server.client.get(f"{url}/schema").json()["title"].startswith("Mossy Trail app map")
 
 

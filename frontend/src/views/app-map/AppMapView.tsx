@@ -131,14 +131,14 @@ function sentence(app: AppSummary, view: MapView): string {
   if (app.map === null) {
     return `The app has no map yet; the log names ${count(view.screens.length, "screen")}.`;
   }
-  const known_ = `The map has ${count(known, "screen")} in ${count(app.tabs.length, "tab")}`;
+  const has = `The map has ${count(known, "screen")} in ${count(app.tabs.length, "tab")}`;
   if (!app.logs) {
-    return `${known_}. There is no log of this app yet.`;
+    return `${has}. There is no log of this app yet.`;
   }
   if (!unknown) {
-    return `${known_}, and every name in the log is one of them.`;
+    return `${has}, and every name in the log is one of them.`;
   }
-  return `${known_}; ${names} in the log ${unknown === 1 ? "is" : "are"} not in it.`;
+  return `${has}; ${names} in the log ${unknown === 1 ? "is" : "are"} not in it.`;
 }
 
 /** Which version holds, and the way back to the one before. */
