@@ -21,9 +21,9 @@ from mossy_trail.core.app_map import AppMap, Places, resolve
 from mossy_trail.core.journeys import journeys_of
 from mossy_trail.core.log import EVENT, SECOND, Log
 from mossy_trail.core.marks import mark
-from mossy_trail.core.run import Run, columns_of, new_run
+from mossy_trail.core.run import STEPS, Run, columns_of, new_run
 from mossy_trail.core.sessions import cut_sessions
-from mossy_trail.core.steps import MOVE, MOVES, StepColumns, Steps
+from mossy_trail.core.steps import MOVE, MOVES, Steps
 from mossy_trail.core.usual import Usual, counted, pairs_of, slots_of, usual_of
 from mossy_trail.core.walk import walk
 from mossy_trail.core.weighing import READINGS, new_lattice, weigh
@@ -103,7 +103,7 @@ def learn(
     columns = [columns_of(run) for run in first]
     pairs = pairs_of(first)
     told, ahead = counted(pairs, columns, len(first[0].screens))
-    open_rows = [_unexplained(run, steps) for run, (_, steps) in zip(first, columns, strict=True)]
+    open_rows = [_unexplained(run) for run in first]
     usual, likelihood = usual_of(pairs, told, ahead, first), 0.0
     for _ in range(ROUNDS if any(map(np.any, open_rows)) else 0):
         found = [rows.weighed(usual, own) for rows, own in zip(parts, open_rows, strict=True)]
@@ -113,12 +113,13 @@ def learn(
     return usual, likelihood
 
 
-def _unexplained(run: Run, steps: StepColumns) -> NDArray[np.bool_]:
+def _unexplained(run: Run) -> NDArray[np.bool_]:
     """Which rows are of users with a step whose move no row tells."""
-    guessed = steps.inferred & (steps.move != MOVE["start"])
+    steps = run.steps[: run.at[STEPS]]
+    guessed = steps["inferred"] & (steps["move"] != MOVE["start"])
     user = run.rows["user"]
     users = np.zeros(int(user.max(initial=-1)) + 1, bool)
-    users[user[steps.first_row[guessed]]] = True
+    users[user[steps["first_row"][guessed]]] = True
     return users[user]
 
 
@@ -149,7 +150,7 @@ class _Rows:
         if not self.tells_moves:
             return self._run(0), np.ones(len(self.log), bool)
         run = self.walked()
-        return run, _unexplained(run, columns_of(run)[1])
+        return run, _unexplained(run)
 
     def steps(self, run: Run) -> Steps:
         entries, steps = columns_of(run)
