@@ -59,6 +59,11 @@ class Screen:
     aliases: tuple[str, ...] = ()
 
 
+def plain_name(name: str) -> str:
+    """The same for names that differ in case, spaces and dashes alone."""
+    return re.sub(r"[\s_\-]+", "", name).casefold()
+
+
 @dataclass(frozen=True)
 class Tab:
     name: str

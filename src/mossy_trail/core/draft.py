@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from mossy_trail.core.app_map import plain_name
 from mossy_trail.core.log import EVENT, NONE, SECOND, Column, Log, merge
 from mossy_trail.core.sessions import cut_sessions
 
@@ -146,14 +147,10 @@ def _canonical(log: Log, screen: Column) -> Column:
     uses = np.bincount(screen[screen != NONE], minlength=len(names))
     best: dict[str, int] = {}
     for code, name in enumerate(names):
-        key = _plain(name)
+        key = plain_name(name)
         if key not in best or (uses[code], name) > (uses[best[key]], names[best[key]]):
             best[key] = code
-    return np.array([best[_plain(name)] for name in names], "int32")
-
-
-def _plain(name: str) -> str:
-    return re.sub(r"[\s_\-]+", "", name).casefold()
+    return np.array([best[plain_name(name)] for name in names], "int32")
 
 
 def _name_screens(seen: _Seen, made: Draft) -> list[str]:

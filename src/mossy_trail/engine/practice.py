@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Sequence
-from difflib import SequenceMatcher
+from collections.abc import Mapping, Sequence
+from difflib import SequenceMatcher, get_close_matches
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import OUTSIDE_ROLES, ROLES, Places
+from mossy_trail.core.app_map import OUTSIDE_ROLES, ROLES, Places, plain_name
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import MOVE, MOVES, Steps
 from mossy_trail.engine.study import Study
@@ -19,7 +19,8 @@ from mossy_trail.engine.study import Study
 MOST_MOVES = 600
 CLOSE_ENOUGH = 0.8
 """How much of two names must be the same for one to be proposed for the other."""
-_BACK = ("pop", "pop_to", "close_modal")
+LONGEST = 100
+"""Characters of a name that are held against others."""
 
 
 def measure(study: Study, scope: Scope, document: dict[str, Any]) -> dict[str, Any]:
@@ -31,18 +32,19 @@ def measure(study: Study, scope: Scope, document: dict[str, Any]) -> dict[str, A
     visits, journeys = _visits(study, scope, names)
     moves = _moves(study, scope, names)
     places = study.parts[0].places if study.parts else None
-    known = [entry["name"] for entry in document.get("screens", ())]
-    unknown = [name for name in names if name not in set(known)]
-    listed = [*known, *(name for name in unknown if visits.get(name))]
+    known = dict.fromkeys(entry["name"] for entry in document.get("screens", ()))
+    by_plain = {plain_name(name): name for name in reversed(known)}
+    listed = [*known, *(name for name in names if name not in known and visits[name])]
+    code = {name: i for i, name in enumerate(names)}
     return {
         "screens": [
             {
                 "name": name,
-                "unknown": name not in set(known),
+                "unknown": name not in known,
                 "visits": visits.get(name, 0),
                 "journeys": journeys.get(name, 0),
-                "depth": _layer(places, name),
-                "proposal": propose(name, known) if name not in set(known) else None,
+                "depth": _layer(places, code[name]) if places and name in code else "",
+                "proposal": None if name in known else propose(name, by_plain),
             }
             for name in listed
         ],
@@ -55,11 +57,8 @@ def _names(study: Study) -> list[str]:
     return study.parts[0].places.names if study.parts else []
 
 
-def _layer(places: Places | None, name: str) -> str:
+def _layer(places: Places, code: int) -> str:
     """Where a screen stands in the picture: outside, in a tab (by name), or on its own."""
-    if places is None or name not in places.names:
-        return ""
-    code = places.names.index(name)
     if ROLES[places.role[code]] in OUTSIDE_ROLES:
         return "outside"
     if ROLES[places.role[code]] in ("sheet", "menu"):
@@ -164,27 +163,18 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     return study.joined(ask)
 
 
-def propose(name: str, known: Iterable[str]) -> dict[str, str] | None:
-    """The known screen that an unknown name most likely means, and why."""
-    plain = _plain(name)
-    best, closest = "", 0.0
-    for other in known:
-        if _plain(other) == plain:
-            return {"screen": other, "why": "the same but for case, spaces and dashes"}
-        if len(name) <= 100 and len(other) <= 100:
-            alike = SequenceMatcher(None, plain, _plain(other), autojunk=False).ratio()
-            if alike > closest:
-                best, closest = other, alike
-    without_id = re.sub(r"[/:#\-_ ]*\d+$", "", name)
-    if without_id != name and _plain(best) == _plain(without_id):
-        return {"screen": best, "why": "the same with an id at its end"}
-    if closest >= CLOSE_ENOUGH:
-        return {"screen": best, "why": f"{round(closest * 100)} of 100 of it is the same"}
+def propose(name: str, known: Mapping[str, str]) -> dict[str, str] | None:
+    """The known screen that an unknown name most likely means, and why; `known` by plain names."""
+    plain = plain_name(name)
+    if plain in known:
+        return {"screen": known[plain], "why": "the same but for case, spaces and dashes"}
+    without_id = plain_name(re.sub(r"[/:#\-_ ]*\d+$", "", name))
+    if without_id in known:
+        return {"screen": known[without_id], "why": "the same with an id at its end"}
+    for close in get_close_matches(plain[:LONGEST], known, 1, CLOSE_ENOUGH):
+        alike = SequenceMatcher(None, plain[:LONGEST], close).ratio()
+        return {"screen": known[close], "why": f"{round(alike * 100)} of 100 of it is the same"}
     return None
-
-
-def _plain(name: str) -> str:
-    return re.sub(r"[\s_\-]+", "", name).casefold()
 
 
 def _practice(
