@@ -217,3 +217,17 @@ export function useHistoryFits(app: string, by: string) {
     placeholderData: keepPreviousData,
   });
 }
+
+/** A new version of an app's map, from the text of its file. */
+export function useSaveMap(app: string) {
+  return useChange((text: string) =>
+    dataOf(
+      api.PUT("/api/apps/{app}/map", {
+        params: { path: { app } },
+        body: text,
+        bodySerializer: (body: string) => body,
+        headers: { "Content-Type": "text/plain" },
+      }),
+    ),
+  );
+}

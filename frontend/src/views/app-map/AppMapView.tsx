@@ -1,7 +1,7 @@
 import { useCallback } from "react";
 import { Nav } from "react-bootstrap";
 import { type AppSummary, api, dataOf, type MapView } from "../../api/client";
-import { useChange, useMapView } from "../../api/queries";
+import { useChange, useMapView, useSaveMap } from "../../api/queries";
 import { AppPicture } from "../../charts/AppPicture";
 import { count } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
@@ -29,16 +29,8 @@ export function AppMapView({ app }: { app: AppSummary }) {
   const scope = useScope();
   const [address, change] = useAddress();
   const found = useMapView(app.key, scope);
-  const save = useChange((map: MapDocument) =>
-    dataOf(
-      api.PUT("/api/apps/{app}/map", {
-        params: { path: { app: app.key } },
-        body: JSON.stringify(map),
-        bodySerializer: (body: string) => body,
-        headers: { "Content-Type": "text/plain" },
-      }),
-    ),
-  );
+  const save = useSaveMap(app.key);
+  const saveMap = (next: MapDocument) => save.mutate(JSON.stringify(next));
   const figure = address.get("figure");
   const choose = useCallback(
     (chosen: string) => change({ figure: chosen === figure ? null : chosen }),
@@ -90,22 +82,20 @@ export function AppMapView({ app }: { app: AppSummary }) {
             map={map}
             figure={figure}
             busy={save.isPending}
-            onChange={(next) => save.mutate(next)}
+            onChange={saveMap}
             onFigure={choose}
           />
         )}
         {part === "picture" && (
           <AppPicture view={view} tabs={app.tabs} figure={figure} onFigure={choose} />
         )}
-        {part === "history" && (
-          <HistoryRules app={app.key} map={map} onChange={(next) => save.mutate(next)} />
-        )}
+        {part === "history" && <HistoryRules app={app.key} map={map} onChange={saveMap} />}
         {part === "practice" && <PlanAndPractice view={view} figure={figure} onFigure={choose} />}
         {part === "draft" && (
           <Drafted
             app={app.key}
             onTake={(next) => {
-              save.mutate(next);
+              saveMap(next);
               change({ part: null });
             }}
           />

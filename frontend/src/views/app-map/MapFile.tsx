@@ -1,23 +1,13 @@
 import { useRef } from "react";
-import { type AppSummary, api, dataOf } from "../../api/client";
-import { useChange } from "../../api/queries";
+import type { AppSummary } from "../../api/client";
+import { useSaveMap } from "../../api/queries";
 import { Trouble } from "../../shell/states";
 import type { MapDocument } from "./document";
 
 /** The map's file: out, in, and the schema that it is held against. */
 export function MapFile({ app, map }: { app: AppSummary; map: MapDocument }) {
   const field = useRef<HTMLInputElement>(null);
-  const replace = useChange(async (file: File) => {
-    const body = await file.text();
-    return dataOf(
-      api.PUT("/api/apps/{app}/map", {
-        params: { path: { app: app.key } },
-        body,
-        bodySerializer: (text: string) => text,
-        headers: { "Content-Type": "text/plain" },
-      }),
-    );
-  });
+  const save = useSaveMap(app.key);
   const address = `/api/apps/${encodeURIComponent(app.key)}/map`;
   return (
     <>
@@ -25,7 +15,7 @@ export function MapFile({ app, map }: { app: AppSummary; map: MapDocument }) {
         <button
           type="button"
           className="figure-button"
-          disabled={replace.isPending}
+          disabled={save.isPending}
           onClick={() => field.current?.click()}
         >
           bring in a file
@@ -45,15 +35,15 @@ export function MapFile({ app, map }: { app: AppSummary; map: MapDocument }) {
         hidden
         data-testid="map-file"
         accept=".yaml,.yml,.json"
-        onChange={(event) => {
+        onChange={async (event) => {
           const file = event.target.files?.[0];
           event.target.value = "";
           if (file) {
-            replace.mutate(file);
+            save.mutate(await file.text());
           }
         }}
       />
-      {replace.isError && <Trouble problem={replace.error} />}
+      {save.isError && <Trouble problem={save.error} />}
     </>
   );
 }
