@@ -24,6 +24,7 @@ from rich.progress import Progress as Bar
 from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.draft import draft
 from mossy_trail.core.log import split
+from mossy_trail.core.people import people
 from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import load_if_empty
 from mossy_trail.demo.noise import write_noisy
@@ -248,7 +249,7 @@ def draft_map(logs: LogFiles) -> None:
     """Draft an app map from a log alone, as YAML; each guess is a comment with its reason."""
     with _plain_errors():
         reading = _read(logs)
-    made = draft(split(reading.log, 1))
+    made = draft(split(people(reading.log), 1))
     for guess in made.guesses:
         sure = "" if guess.sure else " (unsure)"
         typer.echo(f"# {guess.where}: {guess.value}{sure}, since {guess.why}")
@@ -281,7 +282,7 @@ def _map(map_file: Path | None) -> AppMap:
 
 
 def _replayed(reading: Reading, app_map: AppMap) -> Study:
-    return Study(split(reading.log, parts_needed(len(reading.log))), app_map)
+    return Study(split(people(reading.log), parts_needed(len(reading.log))), app_map)
 
 
 def _read(logs: list[Path]) -> Reading:

@@ -92,6 +92,17 @@ def cycle(*values: str) -> list[str]:
             },
             {"time": "c1", "user": "member", "event": "c3", "screen": "scene", "order": "seq"},
         ),
+        (
+            "log.csv",
+            {
+                "time": TIMES,
+                "member_id": cycle("", "m1", "m2"),
+                "device": cycle("of a make"),
+                "device_id": cycle("d1", "d2"),
+                "page": cycle("A", "B"),
+            },
+            {"time": "time", "user": "device_id", "account": "member_id", "screen": "page"},
+        ),
     ],
 )
 def test_columns_are_told_by_name_and_value(

@@ -317,6 +317,37 @@ def test_a_user_is_erased_to_the_last_byte(server: Server, demo: Demo, tmp_path:
     assert chosen not in dumped.replace(f"{chosen}9", "")
 
 
+def test_accounts_make_persons_of_installs_and_are_erased_as_such(
+    server: Server, tmp_path: Path
+) -> None:
+    def wrote(name: str, *rows: str) -> Path:
+        lines = [f"{1777888800 + i},{row}" for i, row in enumerate(rows)]
+        (tmp_path / name).write_text("\n".join(["time,user,account,screen", *lines]))
+        return tmp_path / name
+
+    def persons() -> list[tuple[str, str]]:
+        return sorted((step["user"], step["screen"]) for step in steps(server, app))
+
+    app = server.new_app("Persons", with_map=False)
+    files = (
+        wrote("a.csv", "d1,,A", "d1,ann,B", "d1,,C", "d1,bo,D"),
+        wrote("b.csv", "d2,,E", "d3,,F"),
+    )
+    for file in (*files, wrote("c.csv", "d2,ann,G")):
+        assert server.follow(server.upload(app, file)["id"])["state"] == "done"
+    (first,) = (log for log in logs(server, app) if log["files"] == ["a.csv"])
+    assert first["users"] == 2
+    of_ann = [("ann", screen) for screen in "ABCEG"]
+    assert persons() == [*of_ann, ("bo", "D"), ("d3", "F")]
+    Sender(server, app).send([event(1, subject="d3"), event(2, subject="d3", account="cy")])
+    live_rows(server, app, 2)
+    assert {user for user, _ in persons()} == {"ann", "bo", "cy"}
+    erased = server.client.delete(f"/api/apps/{app}/users", params={"user": "ann"})
+    assert erased.json() == {"rows": 5, "set_aside": 0, "logs": 3}
+    assert {user for user, _ in persons()} == {"bo", "cy"}
+    assert "ann" not in server.client.get(f"/api/apps/{app}/rows.csv").text
+
+
 def test_too_many_columns_and_screens_are_told(server: Server, tmp_path: Path) -> None:
     app = server.new_app("Wide", with_map=False)
     wide = tmp_path / "wide.csv"

@@ -55,6 +55,7 @@ TURN_OF_CENTURY = 946_684_800 * SECOND
 
 DTYPES = {
     "user": "int32",
+    "account": "int32",
     "time": "int64",
     "session": "int32",
     "order": "int64",
@@ -77,6 +78,7 @@ DTYPES = {
 
 DICTIONARY_OF = {
     "user": "user",
+    "account": "account",
     "session": "session",
     "word": "word",
     "screen": "screen",
@@ -90,7 +92,7 @@ DICTIONARY_OF = {
 }
 """Which dictionary the codes of a column point into; the other columns are plain numbers."""
 
-DICTIONARIES = ("user", "session", "word", "screen", "uri", "params", "props", "file")
+DICTIONARIES = ("user", "account", "session", "word", "screen", "uri", "params", "props", "file")
 
 Column = NDArray[Any]
 
@@ -193,7 +195,7 @@ def each_part(log: Log, parts: int) -> Iterator[Log]:
     columns = log.columns
     rank = np.argsort(bucket_of_user, kind="stable").argsort(kind="stable").astype("int32")
     user_rank = rank[columns["user"]] if len(log) else np.empty(0, "int32")
-    order = _sorted_rows(
+    order = sorted_rows(
         user_rank,
         len(rank),
         columns["time"],
@@ -248,7 +250,7 @@ def _buckets(users: Sequence[str], parts: int) -> Column:
 
 
 @kernel
-def _sorted_rows(
+def sorted_rows(
     user: Column, users: int, time: Column, order: Column, file: Column, line: Column
 ) -> NDArray[np.int64]:
     """A counting sort by user, then a sort of each user whose rows are not yet in order."""

@@ -165,6 +165,7 @@ def _rows_table(
     own = {
         "time": pa.array(column["time"]).cast(pa.timestamp("us", "UTC")),
         "user": _texts(terms["user"], column["user"]),
+        "account": _texts(terms["account"], column["account"]),
         "session": _texts(terms["session"], column["session"]),
         "order": pa.array(column["order"], mask=column["order"] == NONE),
         "event": pc.coalesce(words, _texts(EVENTS, column["event"])),

@@ -15,6 +15,7 @@ from mossy_trail.core.log import DICTIONARIES, EVENT, NONE, OUTCOME, VIAS, Colum
 
 _CODED = {
     "user": "user",
+    "account": "account",
     "session": "session",
     "screen": "screen",
     "origin": "screen",

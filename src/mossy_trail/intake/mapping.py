@@ -21,12 +21,16 @@ JOINT = "/"
 """Stands between the parts of a value that is made of several columns."""
 _SEEN = 2000
 """Rows that a proposal looks at."""
-_ENOUGH = 4
-"""A column with less to speak for it is not proposed."""
+_ENOUGH, _SURE = 4, 7
+"""A column with less to speak for it is not proposed, or not as an account."""
+_INSTALL = re.compile(
+    r"(install|installation|device|client|visitor|browser|anonymous)_(id|key|uuid)"
+)
 
 _NAMES = {
     "time": "time timestamp ts date datetime when at occurred moment",
     "user": "user uid visitor install client device person account member customer who",
+    "account": "",
     "session": "session visit sitting",
     "order": "order seq sequence ordinal",
     "event": "event action kind type happening verb",
@@ -210,6 +214,12 @@ def propose(table: pa.Table) -> Proposal:
     fields: dict[str, list[str]] = {}
     reasons: dict[str, str] = {}
     taken: set[str] = set()
+    users = [(source, points) for points, _, name, source, _ in judged if name == "user"]
+    install = next((s for s, _ in users if _INSTALL.fullmatch(_plain(s))), None)
+    account = next((s for s, points in users if s != install and points >= _SURE), None)
+    if install and account:
+        fields, taken = {"user": [install], "account": [account]}, {install, account}
+        reasons = {"user": "an install's id", "account": "who was signed in there"}
     for _, _, name, source, reason in sorted(judged, key=lambda j: (-j[0], -j[1])):
         if name not in fields and source not in taken:
             fields[name], reasons[name] = [source], reason

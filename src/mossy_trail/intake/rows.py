@@ -18,6 +18,7 @@ from mossy_trail.intake.times import BAD, Times
 FIELDS = (
     "time",
     "user",
+    "account",
     "session",
     "order",
     "event",

@@ -9,11 +9,13 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
+from numpy.typing import NDArray
 from sqlalchemy import Engine, delete, func, select, update
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.log import DICTIONARY_OF
-from mossy_trail.store.logs import unpacked
+from mossy_trail.core.log import DICTIONARY_OF, Log, merge
+from mossy_trail.core.people import people
+from mossy_trail.store.logs import read_log, unpacked
 from mossy_trail.store.models import LiveEvent, RawBlock, Row, SetAsideRow, StoredLog, Term
 
 Without = Callable[[dict[str, Any], bytes, int, Sequence[int]], bytes]
@@ -32,25 +34,60 @@ class Erased(NamedTuple):
 def erase_user(engine: Engine, app_id: int, user: str, without: Without) -> Erased:
     """Erase a user's rows from all logs of an app, whole or not at all.
 
-    Rows set aside go where their text names the user. The bytes that were kept lose these rows
+    They are those of the person of this name, and those that name it as install or account. Rows
+    set aside go where their text names the user. The bytes that were kept lose these rows
     too; the lines of the others keep their numbers.
     """
     rows = set_aside = logs = 0
     with Session(engine) as session, session.begin():
         ids = select(StoredLog.id).where(StoredLog.app_id == app_id).order_by(StoredLog.id)
-        for log_id in session.scalars(ids):
-            log = session.get_one(StoredLog, log_id, with_for_update=True)
-            own, aside = _erase_from(session, log, user, without)
+        every = list(session.scalars(ids.with_for_update()))
+        of_person = _rows_of(session, engine, every, user)
+        for log_id in every:
+            log = session.get_one(StoredLog, log_id)
+            own, aside = _erase_from(session, log, of_person[log_id], user, without)
             rows, set_aside, logs = rows + own, set_aside + aside, logs + bool(own or aside)
     return Erased(rows, set_aside, logs)
 
 
-def _erase_from(session: Session, log: StoredLog, user: str, without: Without) -> tuple[int, int]:
-    code = session.scalar(
-        select(Term.code).where(Term.log_id == log.id, Term.dictionary == "user", Term.text == user)
-    )
+def _rows_of(session: Session, engine: Engine, log_ids: Sequence[int], user: str) -> dict[int, Log]:
+    """Per log its rows that are the person's, or that name it as install or account."""
+    installs = {user}
+    for log_id in log_ids:
+        account = _codes(session, log_id, "account", {user})
+        used = select(Row.user).where(Row.log_id == log_id, Row.account.in_(account)).distinct()
+        terms = select(Term.text).where(Term.log_id == log_id, Term.dictionary == "user")
+        installs.update(session.scalars(terms.where(Term.code.in_(used))))
+    read = {
+        log_id: read_log(engine, log_id, users=_codes(session, log_id, "user", installs))
+        for log_id in log_ids
+    }
+    whole = merge(list(read.values()))
+    named = [_is(log, name, user) for log in (whole, people(whole)) for name in ("user", "account")]
+    found = np.logical_or.reduce(named)
+    edges = np.cumsum([0, *map(len, read.values())])
+    return {
+        log_id: log.take(np.flatnonzero(found[begin : begin + len(log)]))
+        for (log_id, log), begin in zip(read.items(), edges[:-1], strict=True)
+    }
+
+
+def _codes(session: Session, log_id: int, dictionary: str, texts: set[str]) -> list[int]:
+    query = select(Term.code).where(Term.log_id == log_id, Term.dictionary == dictionary)
+    return list(session.scalars(query.where(Term.text.in_(texts))))
+
+
+def _is(log: Log, name: str, text: str) -> NDArray[np.bool_]:
+    terms = log.terms[DICTIONARY_OF[name]]
+    code = terms.index(text) if text in terms else None
+    return np.asarray(log.columns[name] == code) if code is not None else np.zeros(len(log), bool)
+
+
+def _erase_from(
+    session: Session, log: StoredLog, rows: Log, user: str, without: Without
+) -> tuple[int, int]:
     aside = _set_aside_of(session, log.id, user)
-    own = _rows_of(session, log.id, code) if code is not None else []
+    own = list(zip(*(rows.columns[name].tolist() for name in ("file", "line")), strict=True))
     if not own and not aside:
         return 0, 0
     _cut_from_bytes(session, log, [*own, *((row.file, row.line) for row in aside)], without)
@@ -62,20 +99,17 @@ def _erase_from(session: Session, log: StoredLog, user: str, without: Without) -
                 SetAsideRow.line == row.line,
             )
         )
-    if code is not None:
-        terms = _terms_of(session, log.id, code)
-        session.execute(delete(Row).where(Row.log_id == log.id, Row.user == code))
-        _forget_terms(session, log.id, terms)
+    if own:
+        for file in range(len(log.files)):
+            lines = [line for of_file, line in own if of_file == file]
+            place = Row.log_id == log.id, Row.file == file, Row.line.in_(lines)
+            session.execute(delete(Row).where(*place))
+        _forget_terms(session, log.id, _terms_of(rows))
         log.users -= 1
     log.rows -= len(own)
     log.reasons = dict(Counter(log.reasons) - Counter(row.reason for row in aside))
     log.version += 1
     return len(own), len(aside)
-
-
-def _rows_of(session: Session, log_id: int, code: int) -> list[tuple[int, int]]:
-    query = select(Row.file, Row.line).where(Row.log_id == log_id, Row.user == code)
-    return [(file, line) for file, line in session.execute(query)]
 
 
 def _set_aside_of(session: Session, log_id: int, user: str) -> list[SetAsideRow]:
@@ -87,14 +121,13 @@ def _set_aside_of(session: Session, log_id: int, user: str) -> list[SetAsideRow]
     return [row for row in session.scalars(query) if word.search(row.text)]
 
 
-def _terms_of(session: Session, log_id: int, user: int) -> dict[str, set[int]]:
-    """Per dictionary the codes that the user's rows have."""
+def _terms_of(rows: Log) -> dict[str, set[int]]:
+    """Per dictionary the codes that the rows have."""
     found: dict[str, set[int]] = {}
     for name, dictionary in DICTIONARY_OF.items():
         if dictionary != "file":
-            column = getattr(Row, name)
-            query = select(column).where(Row.log_id == log_id, Row.user == user).distinct()
-            found.setdefault(dictionary, set()).update(session.scalars(query))
+            codes = np.unique(rows.columns[name]).tolist()
+            found.setdefault(dictionary, set()).update(codes)
     return found
 
 

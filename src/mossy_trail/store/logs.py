@@ -16,6 +16,7 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.log import DICTIONARIES, DTYPES, SECOND, Column, Log, plausible
+from mossy_trail.core.people import people
 from mossy_trail.store.models import (
     PARTITIONED,
     Job,
@@ -148,7 +149,7 @@ class LogWriter:
         stored.version += 1
         stored.through = last_line if stored.live else 0
         stored.files, stored.rows, stored.reasons = list(files), len(log), dict(reasons)
-        stored.users = len(log.terms["user"])
+        stored.users = len(people(log).terms["user"])
         stored.first_time, stored.last_time = span(log.columns["time"])
         self._session.flush()
         return stored
@@ -217,18 +218,25 @@ def _records(columns: dict[str, Column], log_id: int, rows: slice) -> bytes:
     return records.tobytes()
 
 
-def read_log(engine: Engine, log_id: int, after: int = 0, through: int = LAST_LINE) -> Log:
-    """A stored log, or its rows after one line, up to and with another.
+def read_log(
+    engine: Engine,
+    log_id: int,
+    after: int = 0,
+    through: int = LAST_LINE,
+    users: Sequence[int] | None = None,
+) -> Log:
+    """A stored log, or its rows after one line, up to and with another, or of these users.
 
     Its `file` terms are `LOG/FILE`, which are unique among all logs.
     """
     statement = sql.SQL(
-        "COPY (SELECT {} FROM {} WHERE line > {} AND line <= {}) TO STDOUT (FORMAT BINARY)"
+        "COPY (SELECT {} FROM {} WHERE line > {} AND line <= {} AND {}) TO STDOUT (FORMAT BINARY)"
     ).format(
         sql.SQL(", ").join(map(sql.Identifier, _COLUMNS)),
         sql.Identifier(partition(Row, log_id)),
         sql.Literal(after),
         sql.Literal(through),
+        sql.SQL("true") if users is None else sql.SQL('"user" = ANY({})').format(list(users)),
     )
     with Session(engine) as session:
         connection: Any = session.connection().connection.driver_connection

@@ -150,6 +150,7 @@ class Row(Base):
     count: Mapped[int]
     via: Mapped[int] = mapped_column(SmallInteger)
     props: Mapped[int]
+    account: Mapped[int] = mapped_column(server_default="-1")
     # Rows are read whole, never looked up: an index would only slow their coming in.
     __mapper_args__ = {"primary_key": ["log_id", "file", "line"]}  # noqa: RUF012
 

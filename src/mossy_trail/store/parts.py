@@ -18,6 +18,7 @@ import pyarrow as pa
 from sqlalchemy import Engine
 
 from mossy_trail.core.log import DICTIONARIES, DTYPES, Log, each_part, extend, merge
+from mossy_trail.core.people import people, tells_accounts
 from mossy_trail.store.logs import LAST_LINE, read_log
 
 ROWS_PER_PART = 250_000
@@ -68,10 +69,12 @@ class PartsCache:
             tail = merge(tails)
             parts = _read(folder)
             rows = sum(map(len, parts))
-            if len(tail) < max(rows // 10, SMALL_TAIL):
+            # Who signs in now can tell who earlier rows are of.
+            settled = not any(map(tells_accounts, [tail, *parts]))
+            if settled and len(tail) < max(rows // 10, SMALL_TAIL):
                 return extend(parts, tail) if len(tail) else parts
         logs = [fresh.pop(s.log, None) or s.read(self._engine) for s in stamps]
-        whole = merge(logs)
+        whole = people(merge(logs))
         parts = each_part(whole, parts_needed(len(whole)))
         return _read(self._write(app_id, stamps, parts, whole.terms))
 

@@ -3,6 +3,7 @@ import type { FieldName } from "../../api/client";
 export const FIELD_MEANINGS: Record<FieldName, string> = {
   time: "when it happened",
   user: "the person or install",
+  account: "who was signed in there, if a row tells",
   session: "the session's id",
   order: "a number that breaks ties of time",
   event: "what happened",
