@@ -20,12 +20,12 @@ from bench.data import SIMULATED, grown_csv, grown_log, simulated_csv
 from bench.shapes import LARGE, SMALL, growth
 from mossy_trail.core import replay as replaying
 from mossy_trail.core.app_map import AppMap, resolve
+from mossy_trail.core.batches import FIRST_WAYS, walk_through
 from mossy_trail.core.log import EVENT, OUTCOME, Log, split
-from mossy_trail.core.run import new_run
+from mossy_trail.core.run import Source
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.sessions import cut_sessions
 from mossy_trail.core.steps import Steps
-from mossy_trail.core.walk import walk
 from mossy_trail.demo.load import MAP
 from mossy_trail.engine import sign_in
 from mossy_trail.engine.study import ENOUGH_TO_LEARN, Study
@@ -75,12 +75,11 @@ def bench_replay(log: Log, app_map: AppMap) -> None:
     (part,) = split(log, 1)
     places = resolve(app_map, part.terms["screen"], part.terms["word"], part.terms["uri"])
     settings = replaying.Settings()
-    journey = cut_sessions(part, settings.idle)
-    room = 2 * len(part)
-    runs = [new_run(part, places, app_map.history, journey, room) for _ in range(RUNS)]
+    source = Source.of(part, places, cut_sessions(part, settings.idle))
+    limits = settings.settle, settings.doubled
 
     def kernel() -> None:
-        walk(runs.pop(), settings.settle, settings.doubled)
+        walk_through(source, places, app_map.history, FIRST_WAYS, *limits)
 
     def copying() -> None:
         for column in part.columns.values():

@@ -5,8 +5,15 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import EVENT, Log
-from mossy_trail.core.steps import EXIT, Entries, JourneyColumns, StepColumns, Steps
+from mossy_trail.core.kernel import inner_kernel, kernel, read_only
+from mossy_trail.core.log import EVENT, NONE, Column, Log
+from mossy_trail.core.steps import EXIT, STARTS, Entries, JourneyColumns, StepColumns, Steps
+
+_APP_START, _APP_EXIT = EVENT["app_start"], EVENT["app_exit"]
+_BACKGROUND, _SIGN_OUT = EVENT["app_background"], EVENT["sign_out"]
+_CLOSED, _BACKGROUNDED = EXIT["closed"], EXIT["backgrounded"]
+_SIGNED_OUT, _SILENT = EXIT["signed_out"], EXIT["silent"]
+_COLD, _WARM = STARTS.index("cold"), STARTS.index("warm")
 
 
 def journeys_of(
@@ -14,39 +21,61 @@ def journeys_of(
 ) -> JourneyColumns:
     """Each session in its order; `journey_of_row` numbers each row's, from 0."""
     count = int(journey_of_row[-1]) + 1 if len(journey_of_row) else 0
-    edges = np.searchsorted(journey_of_row, np.arange(count + 1)).astype("int32")
-    step_edges = np.searchsorted(steps.journey, np.arange(count + 1)).astype("int32")
-    first, last = edges[:-1], edges[1:] - 1
-    columns = log.columns
-    event = columns["event"]
-    exits = np.full(count, EXIT["silent"], "uint8")
-    for word, kind in (
-        ("app_exit", "closed"),
-        ("app_background", "backgrounded"),
-        ("sign_out", "signed_out"),
-    ):
-        exits[event[last] == EVENT[word]] = EXIT[kind]
-    session = columns["session"].astype("int32")
-    cold = np.zeros(count, bool)
-    cold[journey_of_row[event == EVENT["app_start"]]] = True
-    walked = step_edges[:-1][np.diff(step_edges) > 0]
-    deepest = np.zeros(count, "int32")
-    if len(walked):
-        deepest[steps.journey[walked]] = np.maximum.reduceat(entries.depth[steps.entry], walked)
-    return JourneyColumns(
-        step_edges[:-1],
-        np.diff(step_edges),
-        first,
-        np.diff(edges),
-        columns["user"][first].astype("int32"),
-        np.maximum.reduceat(session, first) if count else session,
-        columns["time"][first].astype("int64"),
-        columns["time"][last].astype("int64"),
-        np.where(cold, 0, 1).astype("uint8"),
-        exits,
-        np.zeros(count, "uint16"),
-        deepest,
+    journeys = JourneyColumns(
+        *(np.zeros(count, _DTYPES.get(name, "i4")) for name in JourneyColumns._fields)
     )
+    columns = (read_only(log.columns[name]) for name in ("user", "session", "time", "event"))
+    _gather_rows(journeys, journey_of_row, *columns)
+    _gather_steps(journeys, steps.journey, steps.entry, entries.depth)
+    return journeys
+
+
+_DTYPES = {"start": "i8", "end": "i8", "start_kind": "u1", "exit": "u1", "marks": "u2"}
+
+
+@kernel
+def _gather_rows(
+    journeys: JourneyColumns,
+    journey: Column,
+    user: Column,
+    session: Column,
+    time: Column,
+    event: Column,
+) -> None:
+    first, given, kind = 0, NONE, _WARM
+    for i in range(len(journey)):
+        given = max(given, session[i])
+        if event[i] == _APP_START:
+            kind = _COLD
+        if i + 1 < len(journey) and journey[i + 1] == journey[i]:
+            continue
+        j = journey[i]
+        journeys.first_row[j], journeys.rows[j] = first, i + 1 - first
+        journeys.user[j], journeys.session[j] = user[i], given
+        journeys.start[j], journeys.end[j] = time[first], time[i]
+        journeys.start_kind[j], journeys.exit[j] = kind, _exit(event[i])
+        first, given, kind = i + 1, NONE, _WARM
+
+
+@inner_kernel
+def _exit(event: int) -> int:
+    """How a journey ended whose last row this is."""
+    if event == _APP_EXIT:
+        return _CLOSED
+    if event == _BACKGROUND:
+        return _BACKGROUNDED
+    return _SIGNED_OUT if event == _SIGN_OUT else _SILENT
+
+
+@kernel
+def _gather_steps(journeys: JourneyColumns, journey: Column, entry: Column, depth: Column) -> None:
+    step = 0
+    for j in range(len(journeys.steps)):
+        journeys.first_step[j] = step
+        while step < len(journey) and journey[step] == j:
+            journeys.deepest[j] = max(journeys.deepest[j], depth[entry[step]])
+            step += 1
+        journeys.steps[j] = step - journeys.first_step[j]
 
 
 def mark_cut(steps: Steps, log_end: int, idle: int) -> None:

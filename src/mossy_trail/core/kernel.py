@@ -29,8 +29,20 @@ def kernel(function: Function) -> Function:
 
 
 def inner_kernel(function: Function) -> Function:
-    """Compile a function that makes no arrays itself: without the counting of references that
-    would cost more than the work of a small function called for every row."""
-    options: dict[str, Any] = {"error_model": "numpy", "_nrt": False}
+    """Compile a function that makes no arrays itself into whatever calls it.
+
+    A call would hand over all arrays of a run, and cost more than most such functions do; so would
+    the counting of references to them.
+    """
+    return _inner(function, inline=True)
+
+
+def rare_kernel(function: Function) -> Function:
+    """Compile an inner kernel that few rows come to by itself, as one that many places call."""
+    return _inner(function, inline=False)
+
+
+def _inner(function: Function, inline: bool) -> Function:
+    options: dict[str, Any] = {"error_model": "numpy", "_nrt": False, "forceinline": inline}
     compiled: Any = njit(cache=True, nogil=True, **options)(function)
     return compiled

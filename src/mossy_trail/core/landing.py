@@ -7,7 +7,7 @@ stack already, or a new one. None of them makes it the visible one; `stand_on` d
 from __future__ import annotations
 
 from mossy_trail.core.app_map import ROLE, SEVERAL
-from mossy_trail.core.kernel import inner_kernel
+from mossy_trail.core.kernel import inner_kernel, rare_kernel
 from mossy_trail.core.log import NONE, VIAS
 from mossy_trail.core.run import (
     AHEAD,
@@ -139,7 +139,7 @@ def below(run: Run, entry: int) -> int:
     return run.at[UNDER] if tab == NONE else _resting(run, tab)
 
 
-@inner_kernel
+@rare_kernel
 def _tab_behind(run: Run, tab: int) -> int:
     """The tab that "back" at this tab's root leads to, or −1."""
     rule = run.at[ROOT_BACK]
@@ -309,7 +309,7 @@ def _on_stack(run: Run, entry: int, screen: int, params: int) -> bool:
     return found
 
 
-@inner_kernel
+@rare_kernel
 def enter(run: Run, screen: int, params: int, replaces: bool) -> int:
     """From outside into a tab, whose root starts its stack anew.
 
@@ -344,7 +344,7 @@ def pop(run: Run, screen: int, params: int) -> int:
     return under
 
 
-@inner_kernel
+@rare_kernel
 def _pop_to(run: Run, count: int, screen: int, params: int) -> int:
     entry = run.at[VIS]
     if count > 0:
@@ -358,7 +358,7 @@ def _pop_to(run: Run, count: int, screen: int, params: int) -> int:
     return _elsewhere(run, screen, params) if entry == NONE else entry
 
 
-@inner_kernel
+@rare_kernel
 def _elsewhere(run: Run, screen: int, params: int) -> int:
     """The log is right about the screen: look for it, else put it in the visible one's place."""
     if screen == NONE:
@@ -436,7 +436,7 @@ def close(run: Run, screen: int, params: int) -> int:
     return _elsewhere(run, screen, params)
 
 
-@inner_kernel
+@rare_kernel
 def _update(run: Run, screen: int, params: int) -> int:
     vis = run.at[VIS]
     if run.entries[vis].screen == screen:
@@ -444,7 +444,7 @@ def _update(run: Run, screen: int, params: int) -> int:
     return _elsewhere(run, screen, params)
 
 
-@inner_kernel
+@rare_kernel
 def _go_forward(run: Run, screen: int, params: int) -> int:
     ahead = run.at[AHEAD]
     if ahead != NONE and (screen == NONE or same(run, ahead, screen, params)):
@@ -453,7 +453,7 @@ def _go_forward(run: Run, screen: int, params: int) -> int:
     return _elsewhere(run, screen, params)
 
 
-@inner_kernel
+@rare_kernel
 def redirect(run: Run, via: int, screen: int, params: int) -> int:
     """A gate's screen lies outside, over what was visible or in its place."""
     vis, entries = run.at[VIS], run.entries
@@ -477,7 +477,7 @@ def redirect(run: Run, via: int, screen: int, params: int) -> int:
     return _entry(run, screen, params, under, 1, OUTSIDE, NONE, NONE)
 
 
-@inner_kernel
+@rare_kernel
 def link(run: Run, screen: int, params: int) -> int:
     """Where a link lands: by `link_cold` if it started the app, else by `link_warm`."""
     vis, tab = run.at[VIS], run.screens[screen].home

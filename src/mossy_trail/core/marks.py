@@ -2,46 +2,109 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.app_map import ROLE
-from mossy_trail.core.kernel import kernel
+from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.log import NONE, Column
 from mossy_trail.core.properties import Property
-from mossy_trail.core.steps import EXIT, MARK, MOVE, TAB, Steps
+from mossy_trail.core.steps import (
+    EXIT,
+    MARK,
+    MOVE,
+    TAB,
+    Entries,
+    JourneyColumns,
+    StepColumns,
+    Steps,
+)
 
 DEAD_END_VISITS = 20
 """From a screen that fewer have seen, it may be chance that none went on."""
 STUCK = 3
 """So many repeats, refused moves and backs without effect make a stuck step."""
 _REDIRECT = MOVE["redirect"]
+_NOT_FOUND_ROLE, _SPLASH = ROLE["not_found"], ROLE["splash"]
+_ONBOARDING, _SIGN_IN = ROLE["onboarding"], ROLE["sign_in"]
+_UNKNOWN, _NOT_FOUND, _STUCK = MARK["unknown_screen"], MARK["not_found"], MARK["stuck"]
+_PING_PONG, _GATE_LOOP, _BOUNCE = MARK["ping_pong"], MARK["gate_loop"], MARK["bounce"]
+_BACK_TO_GATE, _PLACEHOLDER = MARK["back_to_gate"], MARK["placeholder"]
 
 
 def mark(steps: Steps, bounce: int) -> None:
     """Set the marks of all steps and journeys; steps left sooner than `bounce` microseconds
     bounced. The replay itself has marked what only the stack of the moment tells."""
-    columns, places, screen = steps.steps, steps.places, steps.screen
-    dwell, behind = steps.dwell, columns.below
-    gates = [ROLE[word] for word in ("splash", "onboarding", "sign_in")]
-    inside = steps.entries.region[columns.entry] == TAB
-    gate_below = np.isin(places.role[steps.entries.screen[behind]], gates) & (behind != NONE)
-    for word, found in (
-        ("unknown_screen", places.unknown[screen]),
-        ("not_found", places.role[screen] == ROLE["not_found"]),
-        ("ping_pong", _ping_pong(screen, columns.journey)),
-        ("gate_loop", _gate_loop(screen, columns.wanted, columns.move, columns.journey)),
-        ("placeholder", _placeholder(columns.uri, places.placeholder)),
-        ("back_to_gate", inside & gate_below),
-        ("stuck", columns.repeats + columns.refused >= STUCK),
-        ("bounce", (dwell >= 0) & (dwell < bounce)),
-    ):
-        columns.marks[found] |= MARK[word]
-    journeys = steps.journeys
-    walked = journeys.steps > 0
-    if walked.any():
-        first = journeys.first_step[walked]
-        journeys.marks[walked] |= np.bitwise_or.reduceat(columns.marks, first)
+    places, uris = steps.places, len(steps.log.terms["uri"])
+    placeholder = np.zeros(max(uris, len(places.placeholder)), bool)
+    placeholder[: len(places.placeholder)] = places.placeholder
+    known = _Known(places.role, places.unknown, placeholder)
+    _mark(steps.steps, steps.entries, steps.journeys, known, bounce)
+
+
+class _Known(NamedTuple):
+    """What is known of screens, and of links."""
+
+    role: Column
+    unknown: Column
+    placeholder: Column
+
+
+@kernel
+def _mark(
+    steps: StepColumns, entries: Entries, journeys: JourneyColumns, known: _Known, bounce: int
+) -> None:
+    sent_from = np.full(len(known.role), NONE, np.int64)
+    chain = 0
+    for i in range(len(steps.entry)):
+        j = steps.journey[i]
+        if steps.move[i] != _REDIRECT or (i > 0 and steps.journey[i - 1] != j):
+            chain = i
+        found = steps.marks[i] | _by_itself(steps, entries, known, i)
+        if _ping_pong(steps, entries, i):
+            found |= _PING_PONG
+        if steps.move[i] == _REDIRECT:
+            if sent_from[entries.screen[steps.entry[i]]] == chain:
+                found |= _GATE_LOOP
+            if steps.wanted[i] != NONE:
+                sent_from[steps.wanted[i]] = chain
+        if i + 1 < len(steps.entry) and steps.journey[i + 1] == j:
+            dwell = steps.visible[i + 1] - steps.visible[i] - steps.away[i]
+            found |= _BOUNCE if 0 <= dwell < bounce else 0
+        steps.marks[i] = found
+        journeys.marks[j] |= found
+
+
+@inner_kernel
+def _by_itself(steps: StepColumns, entries: Entries, known: _Known, i: int) -> int:
+    """The marks that a step has whatever came before and after."""
+    entry, behind, found = steps.entry[i], steps.below[i], 0
+    screen = entries.screen[entry]
+    if known.unknown[screen]:
+        found |= _UNKNOWN
+    if known.role[screen] == _NOT_FOUND_ROLE:
+        found |= _NOT_FOUND
+    if behind != NONE and entries.region[entry] == TAB:
+        role = known.role[entries.screen[behind]]
+        if role == _SPLASH or role == _ONBOARDING or role == _SIGN_IN:
+            found |= _BACK_TO_GATE
+    if steps.uri[i] != NONE and known.placeholder[steps.uri[i]]:
+        found |= _PLACEHOLDER
+    if steps.repeats[i] + steps.refused[i] >= STUCK:
+        found |= _STUCK
+    return found
+
+
+@inner_kernel
+def _ping_pong(steps: StepColumns, entries: Entries, i: int) -> bool:
+    """Whether the step completes A B A B within a journey."""
+    if i < 3 or steps.journey[i - 3] != steps.journey[i]:
+        return False
+    b, a = entries.screen[steps.entry[i]], entries.screen[steps.entry[i - 1]]
+    again = b == entries.screen[steps.entry[i - 2]] and a == entries.screen[steps.entry[i - 3]]
+    return again and a != b
 
 
 def ways(steps: Steps, platform: Property) -> NDArray[np.int64]:
@@ -77,38 +140,3 @@ def _of_steps(steps: Steps, platform: Property) -> NDArray[np.int32]:
     """Each step's platform, as a code into the values; one more stands for none."""
     codes = platform.in_rows(steps.log)[steps.steps.first_row]
     return np.where(codes == NONE, len(platform.values), codes)
-
-
-def _ping_pong(screen: Column, journey: Column) -> NDArray[np.bool_]:
-    """Steps that complete A B A B within a journey."""
-    found = np.zeros(len(screen), bool)
-    found[3:] = (
-        (screen[3:] == screen[1:-2])
-        & (screen[2:-1] == screen[:-3])
-        & (screen[3:] != screen[2:-1])
-        & (journey[3:] == journey[:-3])
-    )
-    return found
-
-
-@kernel
-def _gate_loop(screen: Column, wanted: Column, move: Column, journey: Column) -> NDArray[np.bool_]:
-    """Redirects onto a screen from which one before sent away, with only redirects between."""
-    found = np.zeros(len(screen), np.bool_)
-    sent_from = np.full(screen.max() + 1 if len(screen) else 0, -1, np.int64)
-    chain = 0
-    for i in range(len(screen)):
-        if i > 0 and journey[i] != journey[i - 1]:
-            chain += 1
-        if move[i] != _REDIRECT:
-            chain += 1
-            continue
-        found[i] = sent_from[screen[i]] == chain
-        if 0 <= wanted[i] < len(sent_from):
-            sent_from[wanted[i]] = chain
-    return found
-
-
-def _placeholder(uri: Column, placeholder: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Steps of links with a value that was never filled in."""
-    return np.isin(uri, np.flatnonzero(placeholder))

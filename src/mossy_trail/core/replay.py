@@ -18,14 +18,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.app_map import AppMap, Places, resolve
+from mossy_trail.core.batches import FIRST_WAYS, Choices, Walked, walk_through
 from mossy_trail.core.journeys import journeys_of
 from mossy_trail.core.log import EVENT, SECOND, Log
 from mossy_trail.core.marks import mark
-from mossy_trail.core.run import STEPS, Run, columns_of, new_run
+from mossy_trail.core.run import Run, Source, fill, new_run
 from mossy_trail.core.sessions import cut_sessions
-from mossy_trail.core.steps import MOVE, MOVES, Steps
+from mossy_trail.core.steps import MOVES, Steps
 from mossy_trail.core.usual import Usual, counted, pairs_of, slots_of, usual_of
-from mossy_trail.core.walk import walk
 from mossy_trail.core.weighing import READINGS, new_lattice, weigh
 
 _TELLING = [code for word, code in EVENT.items() if word in MOVES or word == "open_link"]
@@ -66,11 +66,12 @@ def replay(
     """
     settings = settings or Settings()
     rows = _Rows.of(log, app_map, settings)
-    run, unexplained = rows.looked_at()
+    walked = rows.walked() if rows.tells_moves else None
+    unexplained = rows.unexplained(walked)
     if unexplained.any():
         usual = usual or learn([log], app_map, settings)[0]
-        run = rows.walked(rows.weighed(usual, unexplained)[0].rows)
-    return rows.steps(run)
+        walked = rows.walked(rows.weighed(usual, unexplained)[0])
+    return rows.steps(walked or rows.walked())
 
 
 def first_reading(log: Log, app_map: AppMap, settings: Settings | None = None) -> Steps:
@@ -99,28 +100,17 @@ def learn(
     """
     settings = settings or Settings()
     parts = [_Rows.of(log, app_map, settings) for log in logs]
-    first = [rows.walked() for rows in parts]
-    columns = [columns_of(run) for run in first]
-    pairs = pairs_of(first)
-    told, ahead = counted(pairs, columns, len(first[0].screens))
-    open_rows = [_unexplained(run) for run in first]
-    usual, likelihood = usual_of(pairs, told, ahead, first), 0.0
+    runs, first = [rows.run(0) for rows in parts], [rows.walked() for rows in parts]
+    pairs = pairs_of(runs)
+    told, ahead = counted(pairs, first, len(runs[0].screens))
+    open_rows = [rows.unexplained(walked) for rows, walked in zip(parts, first, strict=True)]
+    usual, likelihood = usual_of(pairs, told, ahead, runs), 0.0
     for _ in range(ROUNDS if any(map(np.any, open_rows)) else 0):
         found = [rows.weighed(usual, own) for rows, own in zip(parts, open_rows, strict=True)]
         slots = slots_of(usual, pairs.keys)
         likelihood = sum(likely for _, _, likely in found)
-        usual = usual_of(pairs, told + sum(c[slots] for _, c, _ in found), ahead, first)
+        usual = usual_of(pairs, told + sum(c[slots] for _, c, _ in found), ahead, runs)
     return usual, likelihood
-
-
-def _unexplained(run: Run) -> NDArray[np.bool_]:
-    """Which rows are of users with a step whose move no row tells."""
-    steps = run.steps[: run.at[STEPS]]
-    guessed = steps["inferred"] & (steps["move"] != MOVE["start"])
-    user = run.rows["user"]
-    users = np.zeros(int(user.max(initial=-1)) + 1, bool)
-    users[user[steps["first_row"][guessed]]] = True
-    return users[user]
 
 
 @dataclass(frozen=True, eq=False)
@@ -131,48 +121,51 @@ class _Rows:
     app_map: AppMap
     settings: Settings
     places: Places
-    journey: NDArray[np.int32]
-
-    @property
-    def tells_moves(self) -> bool:
-        return bool(np.isin(np.unique(self.log.columns["event"]), _TELLING).any())
+    source: Source
 
     @classmethod
     def of(cls, log: Log, app_map: AppMap, settings: Settings) -> _Rows:
         places = resolve(app_map, log.terms["screen"], log.terms["word"], log.terms["uri"])
-        return cls(log, app_map, settings, places, cut_sessions(log, settings.idle))
+        source = Source.of(log, places, cut_sessions(log, settings.idle))
+        return cls(log, app_map, settings, places, source)
 
-    def _run(self, room: int) -> Run:
-        return new_run(self.log, self.places, self.app_map.history, self.journey, room)
+    @property
+    def tells_moves(self) -> bool:
+        return bool((np.bincount(self.log.columns["event"], minlength=256)[_TELLING]).any())
 
-    def looked_at(self) -> tuple[Run, NDArray[np.bool_]]:
-        """A first walk, and which rows are of users with a step whose move no row tells."""
-        if not self.tells_moves:
-            return self._run(0), np.ones(len(self.log), bool)
-        run = self.walked()
-        return run, _unexplained(run)
+    def unexplained(self, walked: Walked | None) -> NDArray[np.bool_]:
+        """Which rows are of users with a step whose move no row tells; all, if none tells any."""
+        if walked is None:
+            return np.ones(len(self.log), bool)
+        if not walked.guessed.any():
+            return np.zeros(len(self.log), bool)
+        return walked.guessed[self.log.columns["user"]]
 
-    def steps(self, run: Run) -> Steps:
-        entries, steps = columns_of(run)
-        journeys = journeys_of(self.log, self.journey, steps, entries)
-        result = Steps(self.log, self.places, entries, steps, journeys, run.rows["fate"].copy())
+    def run(self, room: int) -> Run:
+        """All rows as records, with nothing done yet."""
+        run = new_run(len(self.log), self.places, self.app_map.history, room)
+        fill(run.rows, self.source, 0)
+        return run
+
+    def walked(self, choices: Choices = FIRST_WAYS) -> Walked:
+        """The rows taken one by one, and views without moves as they were chosen to be read."""
+        limits = self.settings.settle, self.settings.doubled
+        return walk_through(self.source, self.places, self.app_map.history, choices, *limits)
+
+    def steps(self, walked: Walked) -> Steps:
+        entries, steps, fate, _ = walked
+        journeys = journeys_of(self.log, self.source.journey, steps, entries)
+        result = Steps(self.log, self.places, entries, steps, journeys, fate)
         mark(result, self.settings.bounce)
         return result
 
-    def walked(self, chosen: NDArray[np.void] | None = None) -> Run:
-        """The rows taken one by one, and views without moves as they were chosen to be read."""
-        run = self._run(2 * len(self.log))
-        if chosen is not None:
-            run.rows["choice"], run.rows["unsure"] = chosen["choice"], chosen["unsure"]
-        walk(run, self.settings.settle, self.settings.doubled)
-        return run
-
     def weighed(
         self, usual: Usual, rows: NDArray[np.bool_]
-    ) -> tuple[Run, NDArray[np.int64], float]:
-        """A run whose rows have the readings chosen, how often each move is, how likely it is."""
+    ) -> tuple[Choices, NDArray[np.int64], float]:
+        """The readings chosen of these rows, how often each move is, and how likely it is."""
         longest = int(np.bincount(self.log.columns["user"][rows]).max(initial=0))
-        run, counts = self._run(2 * READINGS * longest), np.zeros(usual.weights.shape, "int64")
+        run, counts = self.run(2 * READINGS * longest), np.zeros(usual.weights.shape, "int64")
         limits = self.settings.settle, self.settings.doubled
         likelihood = weigh(run, new_lattice(run), usual, rows, counts, *limits)
-        return run, counts, likelihood
+        choices = Choices(run.rows["choice"].copy(), run.rows["unsure"].copy())
+        return choices, counts, likelihood

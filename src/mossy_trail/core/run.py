@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.app_map import HISTORY, Places
 from mossy_trail.core.kernel import inner_kernel, kernel, read_only
-from mossy_trail.core.log import EVENT, NONE, Column, Log
+from mossy_trail.core.log import DTYPES, EVENT, NONE, Column, Log
 from mossy_trail.core.sessions import resent
-from mossy_trail.core.steps import FATE, TAB, Entries, StepColumns
+from mossy_trail.core.steps import FATE, TAB, Entries
 
 _ROW = np.dtype(
     [
@@ -133,18 +133,41 @@ _CUSTOM, _KEPT, _RESENT = EVENT["custom"], FATE["kept"], FATE["resent"]
 _ZERO: Any = np.int64(0)
 
 
-def new_run(
-    log: Log, places: Places, history: Mapping[str, str], journey: NDArray[np.int32], room: int
-) -> Run:
-    """A run over these rows with nothing done yet; `journey` numbers each row's session.
+class Source(NamedTuple):
+    """The rows of a part as the replay takes them: columns, names resolved by codings."""
+
+    time: Column
+    user: Column
+    journey: Column
+    screen: Column
+    origin: Column
+    params: Column
+    tab: Column
+    uri: Column
+    source: Column
+    taken_off: Column
+    event: Column
+    via: Column
+    outcome: Column
+    again: Column
+    of_name: Column
+    tab_of_word: Column
+    link_target: Column
+
+    @classmethod
+    def of(cls, log: Log, places: Places, journey: NDArray[np.int32]) -> Source:
+        """`journey` numbers each row's session."""
+        own: dict[str, Any] = {n: read_only(log.columns[n]) for n in cls._fields if n in DTYPES}
+        codings = {n: getattr(places, n) for n in ("of_name", "tab_of_word", "link_target")}
+        own |= {"taken_off": read_only(log.columns["count"]), "again": resent(log)}
+        return cls(journey=journey, **own, **codings)
+
+
+def new_run(rows: int, places: Places, history: Mapping[str, str], room: int) -> Run:
+    """A run with nothing done yet, whose rows are still to be filled.
 
     There is room for so many entries beside the tabs' roots.
     """
-    n = len(log)
-    rows = np.empty(n, _ROW)
-    columns = tuple(read_only(log.columns[name]) for name in _TAKEN)
-    codings = (places.of_name, places.tab_of_word, places.link_target)
-    _fill(rows, journey, resent(log), columns, codings)
     screens = np.empty(len(places.role), _SCREEN)
     for name in _SCREEN.names or ():
         screens[name] = getattr(places, name)
@@ -154,44 +177,25 @@ def new_run(
     registers[TABS:] = [HISTORY[rule].index(history[rule]) for rule in HISTORY]
     tabs = np.full(len(places.roots), NONE, _TAB)
     tabs["root"] = places.roots
-    return Run(
-        rows,
-        screens,
-        _first_entries(places, room + len(tabs)),
-        np.empty(n, _STEP),
-        tabs,
-        registers,
-    )
-
-
-_TAKEN = (
-    *("time", "user", "screen", "origin", "params", "tab"),
-    *("uri", "source", "count", "event", "via", "outcome"),
-)
+    entries = _first_entries(places, room + len(tabs))
+    return Run(np.empty(rows, _ROW), screens, entries, np.empty(rows, _STEP), tabs, registers)
 
 
 @kernel
-def _fill(
-    rows: Column,
-    journey: Column,
-    again: Column,
-    columns: tuple[Column, ...],
-    codings: tuple[Column, ...],
-) -> None:
-    """Each row's record, in one pass: its columns, with names resolved."""
-    time, user, screen, origin, params, tab, uri, source, count, event, via, outcome = columns
-    of_name, tab_of_word, link_target = codings
+def fill(rows: Column, source: Source, begin: int) -> None:
+    """Make records of the source's rows from `begin` on, in one pass."""
     for i in range(len(rows)):
-        row = rows[i]
-        row.time, row.user, row.journey = time[i], user[i], journey[i]
-        row.screen = of_name[screen[i]] if screen[i] != NONE else NONE
-        row.origin = of_name[origin[i]] if origin[i] != NONE else NONE
-        row.tab = tab_of_word[tab[i]] if tab[i] != NONE else NONE
-        row.target = link_target[uri[i]] if uri[i] != NONE else NONE
-        row.params, row.uri, row.source = params[i], uri[i], source[i]
-        row.count, row.via, row.outcome = count[i], via[i], outcome[i]
-        row.event = _CUSTOM if again[i] else event[i]
-        row.fate = _RESENT if again[i] else _KEPT
+        row, j = rows[i], begin + i
+        screen, origin, tab, uri = source.screen[j], source.origin[j], source.tab[j], source.uri[j]
+        row.time, row.user, row.journey = source.time[j], source.user[j], source.journey[j]
+        row.screen = source.of_name[screen] if screen != NONE else NONE
+        row.origin = source.of_name[origin] if origin != NONE else NONE
+        row.tab = source.tab_of_word[tab] if tab != NONE else NONE
+        row.target = source.link_target[uri] if uri != NONE else NONE
+        row.params, row.uri, row.source = source.params[j], uri, source.source[j]
+        row.count, row.via, row.outcome = source.taken_off[j], source.via[j], source.outcome[j]
+        row.event = _CUSTOM if source.again[j] else source.event[j]
+        row.fate = _RESENT if source.again[j] else _KEPT
         row.choice, row.unsure = 0, False
 
 
@@ -211,49 +215,14 @@ def _first_entries(places: Places, room: int) -> Column:
 @inner_kernel
 def imprint(screen: int, params: int, under: int, region: int, tab: int, base: int) -> int:
     """A number that tells an entry and all below it from others; `under` and `base` are such."""
-    number = _stir(_stir(screen + _ZERO, params + _ZERO), under + _ZERO)
-    return _stir(_stir(_stir(number, region + _ZERO), tab + _ZERO), base + _ZERO)
+    number = stir(stir(screen + _ZERO, params + _ZERO), under + _ZERO)
+    return stir(stir(stir(number, region + _ZERO), tab + _ZERO), base + _ZERO)
 
 
 @inner_kernel
-def _stir(number: int, more: int) -> int:
+def stir(number: int, more: int) -> int:
     mixed = (number ^ more) * -7046029254386353131
     return mixed ^ ((mixed >> 29) & 0x7FFFFFFFF)
-
-
-def columns_of(run: Run) -> tuple[Entries, StepColumns]:
-    """What a run has written, as columns."""
-    made, written = run.entries[: run.at[ENTRIES]], run.steps[: run.at[STEPS]]
-    entries = Entries(
-        *(np.empty(len(made), "u1" if name == "region" else "i4") for name in Entries._fields)
-    )
-    steps = StepColumns(*(np.empty(len(written), _STEP[name]) for name in StepColumns._fields))
-    _take_apart(made, entries, written, steps)
-    return entries, steps
-
-
-@kernel
-def _take_apart(made: Column, entries: Entries, written: Column, steps: StepColumns) -> None:
-    """Records as columns, in one pass over each."""
-    for i in range(len(made)):
-        entry = made[i]
-        entries.screen[i], entries.params[i], entries.below[i] = (
-            entry.screen,
-            entry.params,
-            entry.below,
-        )
-        entries.depth[i], entries.region[i] = entry.depth, entry.region
-        entries.tab[i], entries.under[i] = entry.tab, entry.under
-    for i in range(len(written)):
-        step = written[i]
-        steps.entry[i], steps.below[i], steps.move[i] = step.entry, step.below, step.move
-        steps.inferred[i], steps.unsure[i] = step.inferred, step.unsure
-        steps.loaded[i] = step.loaded
-        steps.asked[i], steps.visible[i], steps.away[i] = step.asked, step.visible, step.away
-        steps.wanted[i], steps.tab_reported[i] = step.wanted, step.tab_reported
-        steps.uri[i], steps.source[i], steps.marks[i] = step.uri, step.source, step.marks
-        steps.repeats[i], steps.refused[i] = step.repeats, step.refused
-        steps.first_row[i], steps.journey[i] = step.first_row, step.journey
 
 
 @inner_kernel

@@ -53,13 +53,26 @@ def resent(log: Log) -> NDArray[np.bool_]:
     Of same rows the first is kept.
     """
     columns = {name: c for name, c in log.columns.items() if name not in ("file", "line")}
-    user, time = columns["user"], columns["time"]
+    like = _alike(*(read_only(columns[name]) for name in ("user", "time", "event", "screen")))
     again = np.zeros(len(log), bool)
-    again[1:] = (user[1:] == user[:-1]) & (time[1:] == time[:-1])
-    shared = np.flatnonzero(again | np.append(again[1:], False))  # moments with several rows
-    told = np.column_stack([column[shared] for column in columns.values()])
-    again[shared] = _resent(user[shared], time[shared], told)
+    told = np.column_stack([column[like] for column in columns.values()])
+    again[like] = _resent(columns["user"][like], columns["time"][like], told)
     return again
+
+
+@kernel
+def _alike(user: Column, time: Column, event: Column, screen: Column) -> NDArray[np.int64]:
+    """The rows of moments that have another of the same event and screen, ascending."""
+    rows = [0 for _ in range(0)]
+    begin = 0
+    for i in range(1, len(time)):
+        if time[i] != time[i - 1] or user[i] != user[i - 1]:
+            begin = i
+        for j in range(max(begin, i - _SAME_MOMENT), i):
+            if event[i] == event[j] and screen[i] == screen[j]:
+                rows.append(j)
+                rows.append(i)
+    return np.unique(np.array(rows, np.int64))
 
 
 @kernel

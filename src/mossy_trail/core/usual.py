@@ -9,10 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.app_map import ROLE
+from mossy_trail.core.batches import Walked
 from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.log import EVENT, NONE, Column
 from mossy_trail.core.run import Run
-from mossy_trail.core.steps import MOVE, MOVES, Entries, StepColumns
+from mossy_trail.core.steps import MOVE, MOVES
 
 ONE = 1000
 """Counts are in thousandths of a step, in whole numbers, so that their sums have no order."""
@@ -91,9 +92,7 @@ def pairs_of(runs: Sequence[Run]) -> Pairs:
     return Pairs(keys, views, np.maximum(screens["home"][keys % len(screens)], NONE))
 
 
-def counted(
-    pairs: Pairs, columns: Sequence[tuple[Entries, StepColumns]], screens: int
-) -> tuple[Column, Column]:
+def counted(pairs: Pairs, walked: Sequence[Walked], screens: int) -> tuple[Column, Column]:
     """What the steps of a first reading tell of each pair.
 
     Returns how often rows tell of each move, of shape (pairs, moves) and in units of 1 / `ONE`;
@@ -101,7 +100,7 @@ def counted(
     """
     told = np.zeros((len(pairs.keys), len(MOVES)), "int64")
     ahead = _ALSO_AHEAD * pairs.views
-    for entries, steps in columns:
+    for entries, steps, *_ in walked:
         screen = entries.screen[steps.entry].astype("int64")
         keys = screen[:-1] * screens + screen[1:]
         at = np.minimum(np.searchsorted(pairs.keys, keys), len(pairs.keys) - 1)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mossy_trail.core.app_map import ROLE
-from mossy_trail.core.kernel import inner_kernel
+from mossy_trail.core.kernel import inner_kernel, rare_kernel
 from mossy_trail.core.landing import (
     VIA_PUSH,
     VIA_REPLACE,
@@ -162,7 +162,7 @@ def _restart(run: Run) -> None:
         at[VIS] = NONE
 
 
-@inner_kernel
+@rare_kernel
 def _refuse(run: Run, i: int) -> None:
     """A move that did not take place, told by itself or as the answer to the move's own row."""
     at, rows, pending = run.at, run.rows, run.at[PENDING]
@@ -204,7 +204,7 @@ def _is_reselection(run: Run, i: int) -> bool:
     return screen == NONE or run.entries[vis].screen == screen
 
 
-@inner_kernel
+@rare_kernel
 def _on_redirect(run: Run, i: int, settle: int) -> None:
     """A redirect answers the move before it, if that had no view and wanted the same screen."""
     rows, at, pending = run.rows, run.at, run.at[PENDING]
@@ -228,7 +228,7 @@ def _on_redirect(run: Run, i: int, settle: int) -> None:
     _belongs_to_next(run, i)
 
 
-@inner_kernel
+@rare_kernel
 def _go_back_unseen(run: Run, i: int) -> None:
     move, screen = run.rows[i].event + _MOVE_OF_EVENT, wide(run.rows[i].screen)
     entry = land(run, move, i, screen, wide(run.rows[i].params))
@@ -276,7 +276,7 @@ def _answers_link(run: Run, screen: int, params: int) -> bool:
     return run.rows[opened].target == screen or not same(run, run.at[VIS], screen, params)
 
 
-@inner_kernel
+@rare_kernel
 def _answer_link(run: Run, i: int, screen: int, params: int) -> None:
     """The view that a link led to: its screen, or a gate's on the way there."""
     at, rows, asked = run.at, run.rows, run.at[LINK]
@@ -303,7 +303,7 @@ def _start(run: Run, i: int, screen: int, params: int) -> None:
     _show_first(run, alone(run, screen, params), i)
 
 
-@inner_kernel
+@rare_kernel
 def _show_first(run: Run, entry: int, i: int) -> None:
     """The first step, asked for by the `app_start` where there is one."""
     started = run.at[STARTED]
@@ -330,7 +330,7 @@ def _meet_restored(run: Run, screen: int, params: int) -> int:
     return NONE
 
 
-@inner_kernel
+@rare_kernel
 def _resume(run: Run, i: int, entry: int) -> None:
     """The view of a screen that stands again, at once or in the place of the splash."""
     if run.at[VIS] != NONE:
@@ -353,9 +353,13 @@ def _repeat(run: Run, i: int, doubled: int) -> None:
 @inner_kernel
 def flush(run: Run) -> None:
     """Carry out the pending move by itself: its view never came."""
-    pending = run.at[PENDING]
-    if pending != NONE:
-        _complete(run, wide(NONE), wide(run.rows[pending].screen), NONE)
+    if run.at[PENDING] != NONE:
+        _complete_unseen(run)
+
+
+@rare_kernel
+def _complete_unseen(run: Run) -> None:
+    _complete(run, wide(NONE), wide(run.rows[run.at[PENDING]].screen), NONE)
 
 
 @inner_kernel

@@ -31,6 +31,7 @@ from mossy_trail.core.run import (
     VIS,
     Run,
     imprint,
+    stir,
     wide,
 )
 from mossy_trail.core.steps import MARK, MOVE, MOVES
@@ -167,7 +168,15 @@ def weigh(
             if count > 1 and reading.at[STEPS] != before:
                 _weigh_fit(reading, lattice, slot, columns, r)
         if waiting:
+            if count == 1 and columns:  # whatever came before, all readings have become this one
+                found += _settle_on_best(run, lattice, counts, columns, count, bank)
+                columns, bank = none, none
             options = _weigh_options(run, lattice, usual, i, waiting, count, bank)
+            only = _only_way(lattice, options) if count == 1 else NONE
+            if only != NONE:
+                made = _take_only_way(run, lattice, counts, i, only, made)
+                found += np.log(lattice.options[only].weight)
+                continue
             columns += 1
             made, count, logged = _branch(run, lattice, i, options, bank, columns, made)
             found += logged
@@ -304,6 +313,31 @@ def _branch(
 
 
 @inner_kernel
+def _only_way(lattice: Lattice, options: int) -> int:
+    """The option beside which all others are faint, or −1."""
+    heaviest = _heaviest(lattice, options)
+    enough = lattice.options[heaviest].weight * FAINT
+    for k in range(options):
+        if k != heaviest and lattice.options[k].weight >= enough:
+            return NONE
+    return heaviest
+
+
+@inner_kernel
+def _take_only_way(
+    run: Run, lattice: Lattice, counts: Column, i: int, option: int, made: int
+) -> int:
+    """Let the one reading that there is go on; returns the entries made so far."""
+    reading, taken = _reading(run, lattice, wide(0)), lattice.options[option]
+    reading.at[ENTRIES] = made
+    run.rows[i].unsure = False
+    choose(reading, i, taken.move)
+    counts[taken.slot, taken.move] += ONE
+    run.rows[i].choice = taken.move
+    return reading.at[ENTRIES]
+
+
+@inner_kernel
 def _heaviest(lattice: Lattice, options: int) -> int:
     found = 0
     for k in range(1, options):
@@ -372,7 +406,7 @@ def _print_of(reading: Run) -> int:
         if at[ROOT_BACK] == BACK_PREVIOUS:
             for other in range(len(reading.tabs)):
                 later += reading.tabs[other].used > reading.tabs[tab].used
-        mark = imprint(resting, mark, later, tab, 1, NONE)
+        mark += stir(stir(resting, tab), wide(later))
     return mark
 
 
