@@ -73,7 +73,7 @@ def bench_reading(times: int) -> None:
 
 def bench_replay(log: Log, app_map: AppMap) -> None:
     (part,) = split(log, 1)
-    places = resolve(app_map, part.terms["screen"], part.terms["word"], part.terms["uri"])
+    places = resolve(app_map, part.terms)
     settings = replaying.Settings()
     source = Source.of(part, places, cut_sessions(part, settings.idle))
     limits = settings.settle, settings.doubled

@@ -1,10 +1,18 @@
 import { expect, test } from "vitest";
 import {
+  gatesOf,
+  linksOf,
   type MapDocument,
+  placesOf,
+  routesOf,
   settingOf,
   tabsOf,
   withAlias,
+  withGates,
+  withLinks,
+  withPlaces,
   withRole,
+  withRoutes,
   withScreen,
   withSetting,
   withTab,
@@ -60,4 +68,29 @@ test("a root lives in its own tab, others where the map says", () => {
 test("a rule that is not given holds as its first setting", () => {
   expect(settingOf(MAP, "link_warm")).toBe("over");
   expect(settingOf(withSetting(MAP, "link_warm", "alone"), "link_warm")).toBe("alone");
+});
+
+test("tabs, links, routes and gates are written as they were read", () => {
+  const map: MapDocument = {
+    mossy_map: 1,
+    screens: [{ name: "Board", routes: ["/b/{x}", "/b"] }, { name: "Help" }],
+    tabs: [
+      { name: "Crew", root: "Board", shown_to: { role: ["crew", "staff"], plan: ["gold"] } },
+      { name: "Kind", kind: "filter", on: "Help" },
+    ],
+    links: [
+      { pattern: "a://b/{x}", screen: "Board", placeholders: { x: ["-1", "null"] } },
+      { pattern: "a://h", screen: "Help" },
+    ],
+    gates: [{ name: "only members", protects: ["Board", "Help"], sends_to: "Board" }],
+  };
+  expect(withPlaces(map, placesOf(map))).toEqual(map);
+  expect(withLinks(map, linksOf(map))).toEqual(map);
+  expect(withRoutes(map, routesOf(map))).toEqual(map);
+  expect(withGates(map, gatesOf(map))).toEqual(map);
+  const more = withRoutes(map, [...routesOf(map).slice(1), { route: "/h", screen: "Help" }]);
+  expect(more.screens).toEqual([
+    { name: "Board", routes: ["/b"] },
+    { name: "Help", routes: ["/h"] },
+  ]);
 });

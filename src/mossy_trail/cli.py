@@ -126,17 +126,24 @@ def _database(data: Path, fresh: bool) -> Iterator[str]:
         cluster.stop()
 
 
+class Only(StrEnum):
+    VIEWS = "views"
+    MOVES = "moves"
+
+
 @cli.command("demo-log")
 def demo_log(
     out: Annotated[Path, typer.Option(help="Folder to write to.")],
     rows: Annotated[int, typer.Option(help="Rows at the least.", min=1)] = 300_000,
     seed: Annotated[int, typer.Option(help="The same seed gives the same log.")] = 1,
+    only: Annotated[Only | None, typer.Option(help="Rows of views alone, or all but them.")] = None,
 ) -> None:
     """Write a simulated log of Skerry Crossings, and the truth of every step.
 
     Beside the clean log stands the same one with noise, and what of which kind there is.
     """
     demo = simulate(rows, seed)
+    demo = demo.only(only.value) if only else demo
     for path in [*write(demo, out), *write_noisy(demo, out, seed)]:
         say.print(f"{path}  {path.stat().st_size:,} bytes", soft_wrap=True)
 

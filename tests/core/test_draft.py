@@ -41,16 +41,16 @@ def place(document: dict[str, Any], screen: dict[str, Any]) -> tuple[str, list[s
 
 
 @pytest.mark.parametrize(
-    "roughened",
+    ("roughened", "rules_told"),
     [
-        lambda rows: rows,
-        lambda rows: roughen(rows, 3)[0],
-        lambda rows: [row for row in rows if row["event"] == "screen_view"],
+        (lambda rows: rows, 3),
+        (lambda rows: roughen(rows, 3)[0], 3),
+        (lambda rows: [row for row in rows if row["event"] == "screen_view"], 1),
     ],
     ids=["clean", "noisy", "views alone"],
 )
 def test_the_demo_is_drafted_as_it_is(
-    roughened: Callable[[Rows], Rows], simulated: Simulated, tmp_path: Path
+    roughened: Callable[[Rows], Rows], rules_told: int, simulated: Simulated, tmp_path: Path
 ) -> None:
     made = drafted(roughened(list(simulated.rows)), tmp_path)
     own = {screen["name"]: place(made.document, screen) for screen in made.document["screens"]}
@@ -62,6 +62,9 @@ def test_the_demo_is_drafted_as_it_is(
     assert map_of(parse_map(yaml.safe_dump(made.document))), "it is a map that can be used"
     assert all(guess.why for guess in made.guesses)
     links = {(link["pattern"], link["screen"]) for link in made.document.get("links", ())}
+    history = made.document.get("history", {})
+    assert all(map_of(TRUE).history[rule] == setting for rule, setting in history.items())
+    assert len(history) >= rules_told
     assert links in (set(), {(link["pattern"], link["screen"]) for link in TRUE["links"]})
 
 

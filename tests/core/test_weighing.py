@@ -14,7 +14,7 @@ from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.log import Log, split
 from mossy_trail.core.replay import learn, replay
 from mossy_trail.core.steps import MOVES
-from mossy_trail.core.usual import ONE
+from mossy_trail.core.usual import ONE, slots_of
 from mossy_trail.demo.noise import roughen
 from mossy_trail.demo.phone import Rules
 from mossy_trail.demo.simulator import simulate, write_rows
@@ -56,10 +56,14 @@ def test_two_moves_to_the_same_place_are_doubted(tmp_path: Path) -> None:
     log = log_of(tmp_path, ["ABA"] * 8)
     document = {"screens": [{"name": "A"}, {"name": "B", "tab": "T"}]}
     document |= {"tabs": [{"name": "T", "root": "A"}]}
-    for rule, doubt in (("stay", False), ("to_root", True)):
-        steps = replay(log, AppMap.from_dict({**document, "history": {"reselect": rule}})).steps
+    for rule, least, most in (("stay", 0.0, 0.05), ("to_root", 0.2, 0.3)):
+        app_map = AppMap.from_dict({**document, "history": {"reselect": rule}})
+        usual, _ = learn([log], app_map)
+        (pair,) = slots_of(usual, np.array([2]))  # from the second screen to the first
+        assert least < usual.weights[pair, MOVES.index("switch_tab")] < most
+        steps = replay(log, app_map, usual).steps
         assert [MOVES[move] for move in steps.move[:3]] == ["start", "push", "pop"]
-        assert steps.unsure[:3].tolist() == [False, False, doubt]
+    assert steps.unsure[:3].tolist() == [False, False, True]
 
 
 def test_a_reported_move_outweighs_what_is_usual(tmp_path: Path) -> None:

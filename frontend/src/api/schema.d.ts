@@ -1075,7 +1075,7 @@ export interface components {
             file: string;
             mapping: components["schemas"]["MappingBody"];
             /** Missing */
-            missing: ("time" | "user" | "session" | "order" | "event" | "screen" | "from" | "tab" | "uri" | "source" | "outcome" | "params" | "count" | "via")[];
+            missing: ("time" | "user" | "account" | "session" | "order" | "event" | "screen" | "from" | "tab" | "uri" | "source" | "outcome" | "params" | "count" | "via")[];
             /** Raw */
             raw: {
                 [key: string]: string | null;

@@ -179,7 +179,8 @@ export function AppPicture({ view, tabs, figure, onFigure }: Props) {
         {percent(
           shown.reduce((n, m) => n + m.steps, 0) / drawn.reduce((n, m) => n + m.steps, 0) || 0,
         )}{" "}
-        are drawn. All of them stand in a table under Plan and practice.
+        are drawn. The {count(view.moves.length)} most used stand in a table under Plan and
+        practice.
       </p>
     </>
   );

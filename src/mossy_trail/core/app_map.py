@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -57,6 +58,20 @@ class Screen:
     role: str = "content"
     tabs: tuple[str, ...] = ()
     aliases: tuple[str, ...] = ()
+    routes: tuple[str, ...] = ()
+    """RFC 6570 level 1 templates of names under which it is logged."""
+
+
+def matcher(template: str) -> re.Pattern[str]:
+    """What fits an RFC 6570 level 1 template, each of its variables a group."""
+    literal_or_variable = re.split(r"(\{\w+\})", template)
+    return re.compile(
+        "".join("([^/?#]+)" if p.startswith("{") else re.escape(p) for p in literal_or_variable)
+    )
+
+
+def variables(template: str) -> list[str]:
+    return re.findall(r"\{(\w+)\}", template)
 
 
 def plain_name(name: str) -> str:
@@ -79,12 +94,6 @@ class Link:
     placeholders: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Per variable, values that stand for one that was never filled in."""
 
-    def matcher(self) -> re.Pattern[str]:
-        literal_or_variable = re.split(r"(\{\w+\})", self.pattern)
-        return re.compile(
-            "".join("([^/?#]+)" if p.startswith("{") else re.escape(p) for p in literal_or_variable)
-        )
-
     def has_placeholder(self, values: Sequence[str]) -> bool:
         """Whether one of the variables' values, in their order, is a placeholder."""
         given = zip(self._variables, values, strict=True)
@@ -92,7 +101,7 @@ class Link:
 
     @cached_property
     def _variables(self) -> list[str]:
-        return re.findall(r"\{(\w+)\}", self.pattern)
+        return variables(self.pattern)
 
 
 @dataclass(frozen=True)
@@ -154,9 +163,8 @@ class AppMap:
 
 def _screen(entry: Mapping[str, Any]) -> Screen:
     tabs = tuple(entry.get("tabs", ())) or ((entry["tab"],) if entry.get("tab") else ())
-    return Screen(
-        entry["name"], entry.get("role", "content"), tabs, tuple(entry.get("aliases", ()))
-    )
+    aliases, routes = (tuple(entry.get(key, ())) for key in ("aliases", "routes"))
+    return Screen(entry["name"], entry.get("role", "content"), tabs, aliases, routes)
 
 
 @dataclass(frozen=True, eq=False)
@@ -168,7 +176,8 @@ class Places:
     `home` (its tab, −1 for none, `SEVERAL`), `unknown` and `outside` (bool). Per tab: `tab_names`
     and `roots` (a screen). `tab_of_word` has the tab that a logged word names, or −1;
     `link_target` the screen that a logged link is meant to open, or −1; `placeholder` tells links
-    with a value that was never filled in.
+    with a value that was never filled in. `params` are the texts of params: those of the log,
+    then those that names are made of; `params_of_name` has the code of a logged name's, or −1.
     """
 
     names: list[str]
@@ -182,18 +191,25 @@ class Places:
     tab_of_word: NDArray[np.int32]
     link_target: NDArray[np.int32]
     placeholder: NDArray[np.bool_]
+    params: list[str]
+    params_of_name: NDArray[np.int32]
 
 
-def resolve(
-    app_map: AppMap, screen_names: Sequence[str], words: Sequence[str], uris: Sequence[str]
-) -> Places:
-    """Resolve the names, tab words and links of a log: exactly first, then by alias."""
+def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
+    """Resolve the names, tab words and links of a log with these dictionaries.
+
+    Names are resolved exactly first, then by alias, then by route, those with fewer variables
+    first.
+    """
     index = {screen.name: i for i, screen in enumerate(app_map.screens)}
     index |= {a: index[s.name] for s in app_map.screens for a in s.aliases}
-    known = len(app_map.screens)
+    known, routes = len(app_map.screens), _Routes(app_map.screens, terms["params"])
     names = [screen.name for screen in app_map.screens]
-    of_name = np.empty(len(screen_names), "int32")
-    for code, name in enumerate(screen_names):
+    of_name = np.empty(len(terms["screen"]), "int32")
+    params_of_name = np.full(len(of_name), NONE, "int32")
+    for code, name in enumerate(terms["screen"]):
+        if name not in index and (found := routes.find(name)):
+            index[name], params_of_name[code] = found
         if name not in index:
             index[name] = len(names)
             names.append(name)
@@ -216,9 +232,38 @@ def resolve(
         np.isin(role, [ROLE[word] for word in OUTSIDE_ROLES]),
         tab_names,
         roots,
-        np.array([tab_index.get(word, NONE) for word in words], "int32"),
-        *_link_targets(app_map, index, uris),
+        np.array([tab_index.get(word, NONE) for word in terms["word"]], "int32"),
+        *_link_targets(app_map, index, terms["uri"]),
+        routes.params,
+        params_of_name,
     )
+
+
+class _Routes:
+    """The routes of screens, and the params that names have by them."""
+
+    def __init__(self, screens: Sequence[Screen], params: Sequence[str]) -> None:
+        pairs = [(route, i) for i, screen in enumerate(screens) for route in screen.routes]
+        pairs.sort(key=lambda pair: pair[0].count("{"))
+        self._routes = [(matcher(route), variables(route), screen) for route, screen in pairs]
+        self.params = list(params)
+        self._codes = {text: code for code, text in enumerate(params)} if pairs else {}
+
+    def find(self, name: str) -> tuple[int, int] | None:
+        """The screen of a name, and the code of the params in it."""
+        for fits, keys, screen in self._routes:
+            if found := fits.fullmatch(name):
+                return screen, self._code(dict(zip(keys, found.groups(), strict=True)))
+        return None
+
+    def _code(self, params: dict[str, str]) -> int:
+        if not params:
+            return NONE
+        text = json.dumps(params, sort_keys=True, ensure_ascii=False)
+        if text not in self._codes:
+            self._codes[text] = len(self.params)
+            self.params.append(text)
+        return self._codes[text]
 
 
 def _link_targets(
@@ -229,12 +274,12 @@ def _link_targets(
     The first pattern that fits wins, those with fewer variables first.
     """
     links = sorted(app_map.links, key=lambda link: link.pattern.count("{"))
-    matchers = [(link, link.matcher()) for link in links]
+    matchers = [(link, matcher(link.pattern)) for link in links]
     target = np.full(len(uris), NONE, "int32")
     placeholder = np.zeros(len(uris), bool)
     for code, uri in enumerate(uris):
-        for link, matcher in matchers:
-            if found := matcher.fullmatch(uri):
+        for link, fits in matchers:
+            if found := fits.fullmatch(uri):
                 target[code] = index[link.screen]
                 placeholder[code] = link.has_placeholder(found.groups())
                 break

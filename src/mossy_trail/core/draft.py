@@ -11,7 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from mossy_trail.core.app_map import plain_name
+from mossy_trail.core.app_map import AppMap, plain_name
+from mossy_trail.core.history import find_history
 from mossy_trail.core.log import EVENT, NONE, SECOND, Column, Log, merge
 from mossy_trail.core.sessions import cut_sessions
 
@@ -78,7 +79,27 @@ def draft(logs: Sequence[Log]) -> Draft:
     chain = [name for name in seen.in_order(names) if roles.get(name) == "onboarding"]
     if chain:
         made.document["funnels"] = {"onboarding": chain}
+    _find_history(logs, made)
     return made
+
+
+def _find_history(logs: Sequence[Log], made: Draft) -> None:
+    """The history rules, as far as the log tells them under what is drafted so far."""
+    found = find_history(logs, AppMap.from_dict(made.document))
+    told = {rule: setting for rule, setting in found.history.items() if found.told[rule]}
+    if told:
+        made.document["history"] = told
+    for rule, setting in told.items():
+        other = min(f.misfits for f in found.fits if f.rule == rule and f.setting != setting)
+        why = f"under any other setting at least {other:,} moves would not fit"
+        if not found.moves:
+            why = "it makes the views by far the likeliest"
+        elif (rule, setting) in _BY_NO_WAY_BACK:
+            why = "nobody goes back from where links land"
+        made.guesses.append(Guess(f"history.{rule}", setting, why, True))
+
+
+_BY_NO_WAY_BACK = (("link_cold", "alone"), ("link_warm", "alone"))
 
 
 class _Seen:

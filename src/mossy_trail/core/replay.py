@@ -125,7 +125,7 @@ class _Rows:
 
     @classmethod
     def of(cls, log: Log, app_map: AppMap, settings: Settings) -> _Rows:
-        places = resolve(app_map, log.terms["screen"], log.terms["word"], log.terms["uri"])
+        places = resolve(app_map, log.terms)
         source = Source.of(log, places, cut_sessions(log, settings.idle))
         return cls(log, app_map, settings, places, source)
 

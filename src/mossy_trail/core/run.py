@@ -133,6 +133,9 @@ _CUSTOM, _KEPT, _RESENT = EVENT["custom"], FATE["kept"], FATE["resent"]
 _ZERO: Any = np.int64(0)
 
 
+_CODINGS = ("of_name", "params_of_name", "tab_of_word", "link_target")
+
+
 class Source(NamedTuple):
     """The rows of a part as the replay takes them: columns, names resolved by codings."""
 
@@ -151,6 +154,7 @@ class Source(NamedTuple):
     outcome: Column
     again: Column
     of_name: Column
+    params_of_name: Column
     tab_of_word: Column
     link_target: Column
 
@@ -158,7 +162,7 @@ class Source(NamedTuple):
     def of(cls, log: Log, places: Places, journey: NDArray[np.int32]) -> Source:
         """`journey` numbers each row's session."""
         own: dict[str, Any] = {n: read_only(log.columns[n]) for n in cls._fields if n in DTYPES}
-        codings = {n: getattr(places, n) for n in ("of_name", "tab_of_word", "link_target")}
+        codings = {n: getattr(places, n) for n in _CODINGS}
         own |= {"taken_off": read_only(log.columns["count"]), "again": resent(log)}
         return cls(journey=journey, **own, **codings)
 
@@ -193,6 +197,8 @@ def fill(rows: Column, source: Source, begin: int) -> None:
         row.tab = source.tab_of_word[tab] if tab != NONE else NONE
         row.target = source.link_target[uri] if uri != NONE else NONE
         row.params, row.uri, row.source = source.params[j], uri, source.source[j]
+        if row.params == NONE and screen != NONE:
+            row.params = source.params_of_name[screen]
         row.count, row.via, row.outcome = source.taken_off[j], source.via[j], source.outcome[j]
         row.event = _CUSTOM if source.again[j] else source.event[j]
         row.fate = _RESENT if source.again[j] else _KEPT

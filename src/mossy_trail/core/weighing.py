@@ -48,7 +48,7 @@ FAINT = 5e-3
 """A reading by so much less likely than the best one is let go."""
 MISFIT = 1e-3
 """What a reading weighs less for a reported move that does not fit its stack."""
-SURE = 0.93
+SURE = 0.95
 """A step is unsure when all readings that agree on it weigh less than this share."""
 _LIGHTEST = 1e-200
 

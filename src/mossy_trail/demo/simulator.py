@@ -12,7 +12,7 @@ import json
 import random
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from statistics import quantiles
@@ -590,6 +590,15 @@ class Demo:
     """Simulated sessions with their rows, in order of time, and the truth of each."""
 
     visits: list[Visit]
+
+    def only(self, kind: str) -> Demo:
+        """The same with rows of `views` alone, or without any (`moves`)."""
+        wanted = kind == "views"
+        kept = [
+            replace(visit, rows=[r for r in visit.rows if (r["event"] == "screen_view") == wanted])
+            for visit in self.visits
+        ]
+        return Demo(kept)
 
     @property
     def rows(self) -> Iterator[dict[str, Any]]:

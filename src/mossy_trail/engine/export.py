@@ -51,7 +51,7 @@ def steps_table(steps: Steps, first: int = 0, last: int | None = None) -> pa.Tab
             "time": _moments(column.visible[chosen]),
             "until": _moments(steps.until[chosen]),
             "screen": _texts(places.names, entries.screen[entry]),
-            "params": _texts(terms["params"], entries.params[entry]),
+            "params": _texts(steps.places.params, entries.params[entry]),
             "wanted": _texts(places.names, column.wanted[chosen]),
             "tab": _texts(places.tab_names, entries.tab[entry]),
             "tab_reported": _texts(places.tab_names, column.tab_reported[chosen]),
@@ -62,7 +62,7 @@ def steps_table(steps: Steps, first: int = 0, last: int | None = None) -> pa.Tab
             "depth": entries.depth[entry],
             "below": _texts(places.names, np.where(has_below, entries.screen[below], NONE)),
             "below_params": _texts(
-                terms["params"], np.where(has_below, entries.params[below], NONE)
+                steps.places.params, np.where(has_below, entries.params[below], NONE)
             ),
             "load_ms": _milliseconds(steps.load[chosen]),
             "dwell_ms": _milliseconds(steps.dwell[chosen]),

@@ -227,7 +227,7 @@ def trail(steps: Steps, number: int) -> list[dict[str, Any]]:
 
 
 def _params(steps: Steps, code: int) -> str | None:
-    return None if code == NONE else steps.log.terms["params"][code]
+    return None if code == NONE else steps.places.params[code]
 
 
 def pile(study: Study, ref: JourneyRef, step: int) -> dict[str, Any]:

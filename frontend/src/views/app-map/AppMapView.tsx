@@ -7,6 +7,7 @@ import { count } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { Evidence } from "../../shell/Evidence";
 import { Empty, Loading, Trouble } from "../../shell/states";
+import { Connections } from "./Connections";
 import { Drafted } from "./Drafted";
 import type { MapDocument } from "./document";
 import { HistoryRules } from "./HistoryRules";
@@ -17,6 +18,7 @@ import { figureWords } from "./words";
 
 const PARTS = {
   screens: "Screens",
+  connections: "Tabs, links, gates",
   picture: "Picture",
   history: "Back and history",
   practice: "Plan and practice",
@@ -85,6 +87,9 @@ export function AppMapView({ app }: { app: AppSummary }) {
             onChange={saveMap}
             onFigure={choose}
           />
+        )}
+        {part === "connections" && (
+          <Connections map={map} busy={save.isPending} onChange={saveMap} />
         )}
         {part === "picture" && (
           <AppPicture view={view} tabs={app.tabs} figure={figure} onFigure={choose} />

@@ -5,15 +5,26 @@ export interface ScreenEntry {
   tab?: string;
   tabs?: string[];
   aliases?: string[];
+  routes?: string[];
   [other: string]: unknown;
+}
+
+type Lists = Record<string, string[]>;
+
+export interface TabEntry {
+  name: string;
+  root?: string;
+  kind?: string;
+  on?: string;
+  shown_to?: Lists;
 }
 
 export interface MapDocument {
   mossy_map: 1;
   screens?: ScreenEntry[];
-  tabs?: { name: string; root?: string; kind?: string; on?: string }[];
+  tabs?: TabEntry[];
   history?: Record<string, string>;
-  links?: { pattern: string; screen: string }[];
+  links?: { pattern: string; screen: string; placeholders?: Lists }[];
   gates?: { name?: string; protects: string[]; sends_to?: string }[];
   [other: string]: unknown;
 }
@@ -120,4 +131,105 @@ export function tabsOf(map: MapDocument, screen: ScreenEntry): string[] {
     return [root.name];
   }
   return screen.tabs ?? (screen.tab ? [screen.tab] : []);
+}
+
+/** A line of a table: texts by column. */
+export type Entry = Record<string, string>;
+
+/** `role = crew, staff; plan = gold` */
+export function listsWritten(lists: Lists | undefined): string {
+  return Object.entries(lists ?? {})
+    .map(([key, values]) => `${key} = ${values.join(", ")}`)
+    .join("; ");
+}
+
+export function listsRead(text: string | undefined): Lists | undefined {
+  const lists = (text ?? "")
+    .split(";")
+    .map((one) => one.split("="))
+    .filter(([key, values]) => key?.trim() && values?.trim())
+    .map(([key, values]) => [key?.trim(), listRead(values)]);
+  return lists.length ? Object.fromEntries(lists) : undefined;
+}
+
+function listRead(text: string | undefined): string[] {
+  return (text ?? "")
+    .split(",")
+    .map((one) => one.trim())
+    .filter(Boolean);
+}
+
+/** The entry without what is empty: a map's file says nothing of it. */
+function written<T extends object>(entry: T): T {
+  return Object.fromEntries(
+    Object.entries(entry).filter(([, value]) => value !== undefined && value !== ""),
+  ) as T;
+}
+
+export function placesOf(map: MapDocument): Entry[] {
+  return (map.tabs ?? []).map((tab) => ({
+    name: tab.name,
+    kind: tab.kind ?? "place",
+    screen: (tab.kind === "filter" ? tab.on : tab.root) ?? "",
+    shown_to: listsWritten(tab.shown_to),
+  }));
+}
+
+export function withPlaces(map: MapDocument, entries: Entry[]): MapDocument {
+  const tabs = entries.map((entry) =>
+    written<TabEntry>({
+      name: entry.name ?? "",
+      ...(entry.kind === "filter" ? { kind: "filter", on: entry.screen } : { root: entry.screen }),
+      shown_to: listsRead(entry.shown_to),
+    }),
+  );
+  return { ...map, tabs };
+}
+
+export function linksOf(map: MapDocument): Entry[] {
+  return (map.links ?? []).map((link) => ({
+    ...link,
+    placeholders: listsWritten(link.placeholders),
+  }));
+}
+
+export function withLinks(map: MapDocument, entries: Entry[]): MapDocument {
+  const links = entries.map((entry) =>
+    written({
+      pattern: entry.pattern ?? "",
+      screen: entry.screen ?? "",
+      placeholders: listsRead(entry.placeholders),
+    }),
+  );
+  return { ...map, links };
+}
+
+export function routesOf(map: MapDocument): Entry[] {
+  return (map.screens ?? []).flatMap((screen) =>
+    (screen.routes ?? []).map((route) => ({ route, screen: screen.name })),
+  );
+}
+
+export function withRoutes(map: MapDocument, entries: Entry[]): MapDocument {
+  const screens = (map.screens ?? []).map(({ routes: _, ...screen }) => {
+    const own = entries.filter((entry) => entry.screen === screen.name);
+    const routes = own.map((entry) => entry.route ?? "").filter(Boolean);
+    return routes.length ? { ...screen, routes } : screen;
+  });
+  return { ...map, screens: screens as ScreenEntry[] };
+}
+
+export function gatesOf(map: MapDocument): Entry[] {
+  return (map.gates ?? []).map((gate) => ({
+    name: gate.name ?? "",
+    protects: gate.protects.join(", "),
+    sends_to: gate.sends_to ?? "",
+  }));
+}
+
+export function withGates(map: MapDocument, entries: Entry[]): MapDocument {
+  const gates = entries.map((entry) =>
+    written({ name: entry.name, protects: listRead(entry.protects), sends_to: entry.sends_to }),
+  );
+  return { ...map, gates };
 }
