@@ -31,3 +31,19 @@ def property_of(props: Sequence[str], name: str) -> Property:
     values = sorted({str(value) for value in given if value is not None})
     code = {value: i for i, value in enumerate(values)}
     return Property(values, np.array([code.get(str(value), NONE) for value in given], "int32"))
+
+
+def value_of(text: str, name: str) -> str | None:
+    """A member of a JSON object as text; None where there is none."""
+    return members(text).get(name)
+
+
+def members(text: str) -> dict[str, str]:
+    """The members of a JSON object, each as text; none of what is no object."""
+    try:
+        found = json.loads(text)
+    except (ValueError, RecursionError):
+        return {}
+    if not isinstance(found, dict):
+        return {}
+    return {k: v if isinstance(v, str) else json.dumps(v) for k, v in found.items()}

@@ -145,6 +145,14 @@ class Steps:
         return self.entries.screen[self.steps.entry]
 
     @cached_property
+    def tab(self) -> NDArray[np.int32]:
+        return self.entries.tab[self.steps.entry]
+
+    @cached_property
+    def params(self) -> NDArray[np.int32]:
+        return self.entries.params[self.steps.entry]
+
+    @cached_property
     def role(self) -> NDArray[np.uint8]:
         return self.places.role[self.screen]
 

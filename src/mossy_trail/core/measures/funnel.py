@@ -1,0 +1,508 @@
+"""Funnels: how many get from stage to stage, how long it takes, and where the others go.
+
+A stage is met by a step or a row that fits one of its clauses. *Candidates* are the steps and rows
+that fit any stage, in order: a step stands right before the row by which it became visible. One
+candidate meets one stage, but in any order all that it fits.
+
+A match of stages 1 to k is, *in order*, candidates one after the other, with anything between;
+*next*: with no other step between; in *any* order: a candidate of each of k stages. Within a
+window, the last comes no later than that after the first; no screen that voids an attempt lies
+between; and with a held value, all have the same one. What counts is the match of the most stages,
+of these the one that was complete first, and of these the one whose stages come earliest (within a
+window: whose first comes latest).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, fields
+from typing import Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.conditions import Bits, Clause, compiled, of_row, of_step
+from mossy_trail.core.kernel import inner_kernel, kernel, read_only
+from mossy_trail.core.log import NONE, Column
+from mossy_trail.core.properties import value_of
+from mossy_trail.core.steps import MOVE, Steps
+
+Order = Literal["in_order", "next", "any"]
+Per = Literal["journey", "attempt"]
+MOST_STAGES = 16
+_ORDERS = ("in_order", "next", "any")
+_IN_ORDER, _NEXT, _ANY = range(3)
+_BACK = [MOVE[word] for word in ("pop", "pop_to", "close_modal")]
+
+
+@dataclass(frozen=True)
+class Stage:
+    """Met by what fits one of the clauses."""
+
+    name: str
+    clauses: tuple[Clause, ...]
+
+
+@dataclass(frozen=True)
+class Funnel:
+    """Stages, and how they are matched.
+
+    `window`, in microseconds, lets a match run on across sessions for so long; without one it stays
+    in its session. `void` are screens that end an attempt. `held` is a param or property that is
+    the same in all stages.
+    """
+
+    stages: tuple[Stage, ...]
+    order: Order = "in_order"
+    window: int | None = None
+    void: tuple[str, ...] = ()
+    held: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class Labels:
+    """The matches of one part; arrays of shape (matches,) or (matches, stages).
+
+    `reached` counts stages; `went` is the screen to which those went who got no further, −1 where
+    the journey ended, and `back` whether by going back. `times`, in microseconds since 1970, and
+    `steps` say where each stage was met; a step is the one that was visible.
+    """
+
+    journey: NDArray[np.int32]
+    reached: NDArray[np.int8]
+    went: NDArray[np.int32]
+    back: NDArray[np.bool_]
+    times: NDArray[np.int64]
+    steps: NDArray[np.int32]
+
+    def take(self, chosen: NDArray[np.bool_] | NDArray[np.int64]) -> Labels:
+        return Labels(*(getattr(self, one.name)[chosen] for one in fields(self)))
+
+
+def label(steps: Steps, funnel: Funnel, inside: NDArray[np.bool_], per: Per = "journey") -> Labels:
+    """Match a funnel in a part.
+
+    Parameters
+    ----------
+    inside : which journeys are looked at, shape (journeys,).
+    per : one match of each journey (with a window: of each that begins an attempt which the next
+        one ends), or one of each attempt, which a new first stage begins and ends the one before.
+
+    Returns
+    -------
+    The matches of one stage at the least, in order. Linear in steps and rows, but for the sorting
+    of what has held values.
+    """
+    count = len(funnel.stages)
+    if not 1 <= count <= MOST_STAGES:
+        raise ValueError(f"a funnel has 1 to {MOST_STAGES} stages, this one {count}")
+    clauses = [clause for stage in funnel.stages for clause in stage.clauses]
+    rules = _Rules(
+        _ORDERS.index(funnel.order),
+        -1 if funnel.window is None else funnel.window,
+        per == "attempt",
+    )
+    columns = steps.log.columns
+    rows = _Rows(*(read_only(columns[name]) for name in _Rows._fields))
+    walked = _Walked(
+        steps.screen, steps.steps.move, steps.tab, steps.params, steps.steps.visible,
+        steps.steps.journey,
+    )  # fmt: skip
+    journeys = steps.journeys
+    found = _match(
+        compiled(steps, clauses),
+        _stage_of_clause(funnel.stages),
+        np.isin(steps.places.names, funnel.void),
+        *_held(steps, funnel.held),
+        rows,
+        walked,
+        (journeys.first_row, journeys.rows, journeys.user, inside),
+        rules,
+        count,
+    )
+    labels = _with_ways(steps, *found)
+    if funnel.held and funnel.window is not None and per == "journey":
+        return _furthest(labels, labels.journey)
+    return labels
+
+
+class _Rules(NamedTuple):
+    order: int
+    window: int
+    attempts: bool
+
+
+class _Rows(NamedTuple):
+    event: Column
+    outcome: Column
+    word: Column
+    props: Column
+    time: Column
+
+
+class _Walked(NamedTuple):
+    screen: Column
+    move: Column
+    tab: Column
+    params: Column
+    visible: Column
+    journey: Column
+
+
+def _stage_of_clause(stages: Sequence[Stage]) -> NDArray[np.int64]:
+    return np.repeat(np.arange(len(stages)), [len(stage.clauses) for stage in stages])
+
+
+def _held(steps: Steps, name: str) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Per params and per properties, one more than their code, a number for the held value; −1."""
+    if not name:
+        return np.empty(0, "i8"), np.empty(0, "i8")
+    values: dict[str, int] = {}
+
+    def numbers(texts: Sequence[str]) -> NDArray[np.int64]:
+        found = [value_of(text, name) for text in texts]
+        own = [NONE if v is None else values.setdefault(v, len(values)) for v in found]
+        return np.array([NONE, *own], "i8")
+
+    return numbers(steps.places.params), numbers(steps.log.terms["props"])
+
+
+def _with_ways(steps: Steps, journey: Column, reached: Column, times: Column, at: Column) -> Labels:
+    """What those did who got no further: the step after the last one that met a stage."""
+    if not len(at):
+        return Labels(journey, reached, np.empty(0, "i4"), np.empty(0, bool), times, at)
+    last = at[np.arange(len(at)), reached - 1].astype("i8")
+    first, count = steps.journeys.first_step, steps.journeys.steps
+    own = steps.steps.journey[last]
+    ended = (last < 0) | (last + 1 >= first[own] + count[own])
+    after = np.where(ended, 0, last + 1)
+    went = np.where(ended, NONE, steps.screen[after]).astype("i4")
+    back = ~ended & np.isin(steps.steps.move[after], _BACK)
+    return Labels(journey, reached, went, back, times, at)
+
+
+class _Candidates(NamedTuple):
+    """What fits a stage, in order: its stages as bits, when, at which step, its value, and how many
+    voiding screens came before it."""
+
+    stages: Column
+    time: Column
+    step: Column
+    value: Column
+    voids: Column
+    journey: Column
+
+
+class _State(NamedTuple):
+    """Matches under way: per number of stages less one, the stages' times and steps."""
+
+    times: Column
+    steps: Column
+    voids: Column
+    journey: Column
+    best_times: Column
+    best_steps: Column
+    best: Column
+    """How many stages the best match has, and the journey in which it began."""
+
+
+class _Found(NamedTuple):
+    journey: Column
+    reached: Column
+    times: Column
+    steps: Column
+
+
+@kernel
+def _match(
+    bits: Bits,
+    stage_of: Column,
+    void: Column,
+    held_params: Column,
+    held_props: Column,
+    rows: _Rows,
+    walked: _Walked,
+    journeys: tuple[Column, Column, Column, Column],
+    rules: _Rules,
+    stages: int,
+) -> tuple[Column, Column, Column, Column]:
+    first_row, row_count, user, inside = journeys
+    across = rules.window >= 0
+    longest = _longest(row_count, user, across)
+    held, order = len(held_params) > 0, np.arange(0)
+    most = 2 * longest + 1
+    found = _Candidates(
+        np.empty(most, np.uint64), np.empty(most, np.int64), np.empty(most, np.int64),
+        np.empty(most, np.int64), np.empty(most, np.int64), np.empty(most, np.int64),
+    )  # fmt: skip
+    state = _State(
+        np.empty((stages, stages), np.int64), np.empty((stages, stages), np.int64),
+        np.full(stages, -1, np.int64), np.empty(stages, np.int64), np.empty(stages, np.int64),
+        np.empty(stages, np.int64), np.zeros(2, np.int64),
+    )  # fmt: skip
+    room = 1024
+    out = _Found(
+        np.empty(room, np.int32), np.empty(room, np.int8),
+        np.empty((room, stages), np.int64), np.empty((room, stages), np.int32),
+    )  # fmt: skip
+    made, j, step = 0, 0, 0
+    while j < len(first_row):
+        total, voids, first = 0, 0, j
+        while j < len(first_row) and (j == first or (across and user[j] == user[first])):
+            begin, end = first_row[j], first_row[j] + row_count[j]
+            while step < len(walked.journey) and walked.journey[step] < j:
+                step += 1
+            if inside[j]:
+                total, voids, step = _gather(
+                    bits, stage_of, void, held_params, held_props, rows, walked, found,
+                    total, voids, step, begin, end, j,
+                )  # fmt: skip
+            j += 1
+        if not total:
+            continue
+        if held:
+            order = np.argsort(found.value[:total], kind="mergesort")
+        state.best[:] = 0
+        state.voids[:] = -1
+        for k in range(total):
+            i = order[k] if held else k
+            if held:
+                if found.value[i] == -1:
+                    continue
+                if k and found.value[i] != found.value[order[k - 1]]:
+                    state.voids[:] = -1
+            if _begins_anew(found, state, rules, i, across):
+                if made == len(out.reached):
+                    out = _grown(out)
+                made = _emit(out, state, made)
+                state.best[:] = 0
+                state.voids[:] = -1
+            if rules.order == _ANY:
+                _take_any(found, state, rules, i)
+            else:
+                _take(found, state, rules, i)
+        if state.best[0]:
+            if made == len(out.reached):
+                out = _grown(out)
+            made = _emit(out, state, made)
+    return out.journey[:made], out.reached[:made], out.times[:made], out.steps[:made]
+
+
+@inner_kernel
+def _longest(rows: Column, user: Column, across: bool) -> int:
+    """Rows of the longest stretch that is matched at a time: a journey's, or a user's."""
+    longest = run = 0
+    for j in range(len(rows)):
+        if j == 0 or not across or user[j] != user[j - 1]:
+            run = 0
+        run += rows[j]
+        longest = max(longest, run)
+    return longest
+
+
+@inner_kernel
+def _gather(
+    bits: Bits,
+    stage_of: Column,
+    void: Column,
+    held_params: Column,
+    held_props: Column,
+    rows: _Rows,
+    walked: _Walked,
+    found: _Candidates,
+    total: int,
+    voids: int,
+    step: int,
+    begin: int,
+    end: int,
+    journey: int,
+) -> tuple[int, int, int]:
+    """Add a journey's candidates; returns how many there are, voids so far, and the next step."""
+    visible = -1
+    for row in range(begin, end):
+        props = rows.props[row]
+        while _shows(walked, step, journey, rows.time[row]):
+            visible = step
+            screen, params = walked.screen[step], walked.params[step]
+            clauses = of_step(bits, screen, walked.move[step], walked.tab[step], params, props)
+            voids += void[screen]
+            if clauses:
+                value = -1
+                if len(held_params):
+                    value = held_params[params + 1]
+                    value = held_props[props + 1] if value == -1 else value
+                time = walked.visible[step]
+                _add(found, total, _stages(clauses, stage_of), time, step, value, voids, journey)
+                total += 1
+            step += 1
+        clauses = of_row(bits, rows.event[row], rows.outcome[row], rows.word[row], props)
+        if clauses:
+            value = -1
+            if len(held_params):
+                value = held_props[props + 1]
+                if value == -1 and visible >= 0:
+                    value = held_params[walked.params[visible] + 1]
+            time = rows.time[row]
+            _add(found, total, _stages(clauses, stage_of), time, visible, value, voids, journey)
+            total += 1
+    return total, voids, step
+
+
+@inner_kernel
+def _shows(walked: _Walked, step: int, journey: int, time: int) -> bool:
+    """Whether the next step of the journey is visible by now."""
+    if step >= len(walked.visible) or walked.journey[step] != journey:
+        return False
+    return walked.visible[step] <= time
+
+
+@inner_kernel
+def _stages(clauses: int, stage_of: Column) -> np.uint64:
+    """The stages of these clauses, as bits."""
+    stages = np.uint64(0)
+    for i in range(len(stage_of)):
+        if (clauses >> np.uint64(i)) & np.uint64(1):
+            stages |= np.uint64(1) << np.uint64(stage_of[i])
+    return stages
+
+
+@inner_kernel
+def _add(
+    found: _Candidates,
+    i: int,
+    stages: np.uint64,
+    time: int,
+    step: int,
+    value: int,
+    voids: int,
+    journey: int,
+) -> None:
+    found.stages[i], found.time[i], found.step[i] = stages, time, step
+    found.value[i], found.voids[i], found.journey[i] = value, voids, journey
+
+
+@inner_kernel
+def _fits(found: _Candidates, i: int, stage: int) -> bool:
+    return (found.stages[i] >> np.uint64(stage)) & np.uint64(1) != 0
+
+
+@inner_kernel
+def _follows(found: _Candidates, state: _State, rules: _Rules, i: int, stage: int) -> bool:
+    """Whether a candidate can be this stage, after the match of those before it."""
+    if not _fits(found, i, stage) or state.voids[stage - 1] != found.voids[i]:
+        return False
+    if rules.window >= 0 and found.time[i] - state.times[stage - 1, 0] > rules.window:
+        return False
+    return rules.order != _NEXT or found.step[i] - state.steps[stage - 1, stage - 1] <= 1
+
+
+@inner_kernel
+def _begins_anew(found: _Candidates, state: _State, rules: _Rules, i: int, across: bool) -> bool:
+    """Whether a candidate ends the attempt under way, as it begins another one."""
+    if not (rules.attempts or across) or rules.order == _ANY or not state.best[0]:
+        return False
+    if not _fits(found, i, 0) or (not rules.attempts and found.journey[i] == state.best[1]):
+        return False
+    for stage in range(1, len(state.voids)):
+        if stage >= state.best[0] and _follows(found, state, rules, i, stage):
+            return False
+    return True
+
+
+@inner_kernel
+def _take(found: _Candidates, state: _State, rules: _Rules, i: int) -> None:
+    """Let a candidate lengthen the matches that it can, the longest first."""
+    time, step = found.time[i], found.step[i]
+    for stage in range(len(state.voids) - 1, 0, -1):
+        if not _follows(found, state, rules, i, stage):
+            continue
+        begun = state.times[stage - 1, 0]
+        stands = state.voids[stage] == found.voids[i]
+        if stands and rules.order != _NEXT and not begun > state.times[stage, 0]:
+            continue
+        for s in range(stage):
+            state.times[stage, s] = state.times[stage - 1, s]
+            state.steps[stage, s] = state.steps[stage - 1, s]
+        _stand(found, state, i, stage, time, step, state.journey[stage - 1])
+    if _fits(found, i, 0):
+        stands = state.voids[0] == found.voids[i]
+        if not stands or rules.window >= 0 or rules.order == _NEXT:
+            _stand(found, state, i, 0, time, step, found.journey[i])
+
+
+@inner_kernel
+def _stand(
+    found: _Candidates, state: _State, i: int, stage: int, time: int, step: int, journey: int
+) -> None:
+    """A match of so many stages stands; keep it if none had as many."""
+    state.times[stage, stage], state.steps[stage, stage] = time, step
+    state.voids[stage], state.journey[stage] = found.voids[i], journey
+    sooner = stage + 1 == state.best[0] and time < state.best_times[stage]  # with another value
+    if stage + 1 > state.best[0] or sooner:
+        state.best[0], state.best[1] = stage + 1, journey
+        for s in range(stage + 1):
+            state.best_times[s] = state.times[stage, s]
+            state.best_steps[s] = state.steps[stage, s]
+
+
+@inner_kernel
+def _take_any(found: _Candidates, state: _State, rules: _Rules, i: int) -> None:
+    """Let a candidate stand for the stages that it fits, and count those that stand together."""
+    time, count = found.time[i], 0
+    for stage in range(len(state.voids)):
+        stands = state.voids[stage] == found.voids[i]
+        if stands and rules.window >= 0 and time - state.times[stage, 0] > rules.window:
+            state.voids[stage], stands = -1, False
+        if _fits(found, i, stage) and (not stands or rules.window >= 0):
+            state.times[stage, 0], state.steps[stage, 0] = time, found.step[i]
+            state.voids[stage], state.journey[stage] = found.voids[i], found.journey[i]
+        count += state.voids[stage] == found.voids[i]
+    if count <= state.best[0]:
+        return
+    state.best[0], filled = count, 0
+    for stage in range(len(state.voids)):
+        if state.voids[stage] != found.voids[i]:
+            continue
+        k = filled  # sorted in: by time, stages of one candidate in their order
+        while k > 0 and state.best_times[k - 1] > state.times[stage, 0]:
+            state.best_times[k], state.best_steps[k] = (
+                state.best_times[k - 1],
+                state.best_steps[k - 1],
+            )
+            k -= 1
+        state.best_times[k], state.best_steps[k] = state.times[stage, 0], state.steps[stage, 0]
+        if k == 0:
+            state.best[1] = state.journey[stage]
+        filled += 1
+
+
+@inner_kernel
+def _emit(out: _Found, state: _State, made: int) -> int:
+    reached = state.best[0]
+    out.journey[made], out.reached[made] = state.best[1], reached
+    for s in range(len(state.voids)):
+        out.times[made, s] = state.best_times[s] if s < reached else -1
+        out.steps[made, s] = state.best_steps[s] if s < reached else -1
+    return made + 1
+
+
+@kernel
+def _grown(out: _Found) -> _Found:
+    return _Found(
+        np.concatenate((out.journey, np.empty_like(out.journey))),
+        np.concatenate((out.reached, np.empty_like(out.reached))),
+        np.concatenate((out.times, np.empty_like(out.times))),
+        np.concatenate((out.steps, np.empty_like(out.steps))),
+    )
+
+
+def by_user(labels: Labels, user: NDArray[np.int32]) -> Labels:
+    """Per user the match that got furthest, the first of those; `user` is of each journey."""
+    return _furthest(labels, user[labels.journey])
+
+
+def _furthest(labels: Labels, group: NDArray[np.int32]) -> Labels:
+    order = np.lexsort((np.arange(len(group)), -labels.reached, group))
+    firsts = np.ones(len(order), bool)
+    firsts[1:] = group[order][1:] != group[order][:-1]
+    return labels.take(order[firsts])
