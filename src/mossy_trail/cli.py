@@ -8,7 +8,7 @@ import shutil
 import signal
 import sys
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from enum import StrEnum
 from pathlib import Path
@@ -18,6 +18,7 @@ from typing import Annotated, Any
 import typer
 import uvicorn
 import yaml
+from pydantic import ValidationError
 from rich.console import Console
 from rich.progress import Progress as Bar
 
@@ -29,10 +30,11 @@ from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import load_if_empty
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
+from mossy_trail.engine import funnel, sign_in, startup
 from mossy_trail.engine import history as history_rules
-from mossy_trail.engine import sign_in
 from mossy_trail.engine.export import FORMS, write_steps
 from mossy_trail.engine.health import measure as health_of
+from mossy_trail.engine.segments import SegmentError
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.errors import UnusableFile, UnusableMap
@@ -43,6 +45,7 @@ from mossy_trail.store.parts import parts_needed
 from mossy_trail.warm import warm
 from mossy_trail.web.app import create_app
 from mossy_trail.web.context import new_context
+from mossy_trail.web.schemas import FunnelSpec
 
 PORT = 8750
 
@@ -164,12 +167,10 @@ def replay(
 
 
 class Measure(StrEnum):
+    START_UP = "startup"
+    ONBOARDING = "onboarding"
     SIGN_IN = "sign-in"
-
-
-MEASURES: dict[Measure, Callable[[Study, Scope], dict[str, Any]]] = {
-    Measure.SIGN_IN: lambda study, scope: sign_in.measure(study, scope).as_dict()
-}
+    FUNNEL = "funnel"
 
 
 class UnitName(StrEnum):
@@ -183,16 +184,42 @@ def measure(
     logs: LogFiles,
     map_file: MapFile = None,
     unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
+    spec: Annotated[
+        Path | None, typer.Option(help="The funnel's file, as JSON.", exists=True, dir_okay=False)
+    ] = None,
+    by: Annotated[str, typer.Option(help="A property, for each of its values too.")] = "",
+    segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
 ) -> None:
     """Print the figures that the page shows."""
     with _plain_errors():
         study = _study(logs, map_file)
-    figures = MEASURES[what](study, Scope(unit=unit.value))
-    if as_json:
+    scope = Scope(unit=unit.value, segment=segment)
+    try:
+        figures = _figures(study, scope, what, spec, by)
+    except (SegmentError, ValidationError) as error:
+        say.print(str(error), style="red", markup=False, soft_wrap=True)
+        raise typer.Exit(1) from None
+    if as_json or what in (Measure.START_UP, Measure.ONBOARDING, Measure.FUNNEL):
         typer.echo(json.dumps(figures, indent=2))
     else:
         _print_stages(figures)
+
+
+def _figures(
+    study: Study, scope: Scope, what: Measure, spec: Path | None, by: str
+) -> dict[str, Any]:
+    if what == Measure.SIGN_IN:
+        return sign_in.measure(study, scope).as_dict()
+    if what == Measure.START_UP:
+        return startup.measure(study, scope, by=by).as_dict()
+    if what == Measure.FUNNEL and spec is None:
+        raise typer.BadParameter("a funnel is told by its file", param_hint="--spec")
+    document = json.loads(spec.read_text()) if spec else funnel.onboarding(study.app_map)
+    if document is None:
+        raise typer.BadParameter("the map names no onboarding funnel", param_hint="--map")
+    asked = funnel.Asked.of(FunnelSpec.model_validate(document).model_dump())
+    return funnel.measure(study, scope, asked, by).as_dict()
 
 
 def _print_stages(figures: dict[str, Any]) -> None:

@@ -11,7 +11,7 @@ from mossy_trail.core.log import EVENT, split
 from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import sign_in
+from mossy_trail.engine import funnel, sign_in, startup
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
@@ -25,7 +25,10 @@ def warm() -> None:
         array.write_text(f"[{','.join(json_lines.read_text().splitlines())}]")
         reading = read_files([csv, json_lines, array])
     app_map = map_of(parse_map(MAP.read_text()))
-    sign_in.measure(Study(split(reading.log, 1), app_map), Scope())
+    study = Study(split(reading.log, 1), app_map)
+    sign_in.measure(study, Scope())
+    startup.measure(study, Scope())
+    funnel.measure(study, Scope(), funnel.Asked.of(funnel.onboarding(app_map) or {}))
     views = np.flatnonzero(reading.log.columns["event"] == EVENT["screen_view"])
     Study(split(reading.log.take(views), 1), app_map)
 

@@ -85,13 +85,8 @@ def candidates(steps: Steps, funnel: Funnel) -> Iterator[list[Candidate]]:
         for row in range(first, first + steps.journeys.rows[j]):
             group = found.setdefault(j if funnel.window is None else steps.journeys.user[j], [])
             time, at, then = int(columns["time"][row]), steps.steps, step + 1
-            if (
-                step + 1 < len(at.entry)
-                and at.journey[step + 1] == j
-                and at.visible[step + 1] <= time
-            ):
-                step += 1
-                visible = step
+            if then < len(at.entry) and at.journey[then] == j and at.visible[then] <= time:
+                step = visible = then
                 name = steps.places.names[steps.screen[step]]
                 voids += name in funnel.void
                 stages, held = fits(name, None), value(steps.params[step])

@@ -12,13 +12,14 @@ from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import EXITS
 from mossy_trail.engine import journeys
 from mossy_trail.engine.journeys import Sort, Wanted
+from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import Study
 from tests.conftest import Demo
 
 
 @pytest.fixture(scope="module")
 def listed(study: Study) -> list[dict[str, Any]]:
-    found = journeys.find(study, study.scope_mask(Scope()))
+    found = journeys.find(study, scope_mask(study, Scope()))
     return [journeys.summary(study, study.index.ref(int(p))) for p in found.positions]
 
 
@@ -49,7 +50,7 @@ def test_the_list_tells_of_every_session_what_is_true(
 
 @pytest.mark.parametrize("sort", get_args(Sort))
 def test_sorting(study: Study, sort: Sort) -> None:
-    found = journeys.find(study, study.scope_mask(Scope()), Wanted(), sort)
+    found = journeys.find(study, scope_mask(study, Scope()), Wanted(), sort)
     rows = [journeys.summary(study, study.index.ref(int(p))) for p in found.positions]
     keys = {
         "newest": lambda j: -j["start"],
@@ -74,7 +75,7 @@ def test_sorting(study: Study, sort: Sort) -> None:
     ids=str,
 )
 def test_each_wish_narrows_to_the_true_sessions(study: Study, demo: Demo, wanted: Wanted) -> None:
-    found = journeys.find(study, study.scope_mask(Scope()), wanted)
+    found = journeys.find(study, scope_mask(study, Scope()), wanted)
     sessions = {study.terms["session"][study.index.session[p]] for p in found.positions}
     move = "link" if wanted.start == "link" else wanted.move
     true = {
@@ -92,7 +93,7 @@ def test_marks_starts_and_ends_divide_the_journeys(
     study: Study, listed: list[dict[str, Any]]
 ) -> None:
     def count(**wish: str) -> int:
-        return journeys.find(study, study.scope_mask(Scope()), Wanted(**wish)).count  # type: ignore[arg-type]
+        return journeys.find(study, scope_mask(study, Scope()), Wanted(**wish)).count  # type: ignore[arg-type]
 
     assert count(start="cold") + count(start="warm") == len(listed)
     assert sum(count(exit=word) for word in EXITS) == len(listed)
@@ -102,7 +103,7 @@ def test_marks_starts_and_ends_divide_the_journeys(
 
 @pytest.mark.parametrize("text", ["receipt", "RateSheet", " 0001 ", ".3", "no such thing"])
 def test_search_looks_at_users_sessions_and_screens(study: Study, demo: Demo, text: str) -> None:
-    found = journeys.find(study, study.scope_mask(Scope()), Wanted(text))
+    found = journeys.find(study, scope_mask(study, Scope()), Wanted(text))
     sessions = {
         study.terms["session"][study.index.session[position]] for position in found.positions
     }

@@ -111,6 +111,8 @@ class AppMap:
     tabs: tuple[Tab, ...] = ()
     links: tuple[Link, ...] = ()
     history: Mapping[str, str] = field(default_factory=dict)
+    funnels: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Chains of screens, by name."""
 
     @classmethod
     def from_dict(cls, document: Any) -> AppMap:
@@ -135,7 +137,9 @@ class AppMap:
         )
         history = {rule: settings[0] for rule, settings in HISTORY.items()}
         history.update(document.get("history", {}))
-        app_map = cls(document.get("app", ""), screens, tabs, links, history)
+        chains = document.get("funnels", {}).items()
+        funnels = {name: tuple(chain) for name, chain in chains}
+        app_map = cls(document.get("app", ""), screens, tabs, links, history, funnels)
         app_map._check()
         return app_map
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.log import NONE, Log, recode
+from mossy_trail.core.steps import Steps
 
 
 class Property(NamedTuple):
@@ -17,6 +18,14 @@ class Property(NamedTuple):
 
     values: list[str]
     of_props: NDArray[np.int32]
+
+    def of_journeys(self, steps: Steps) -> NDArray[np.int32]:
+        """The value in each journey's first row; one more stands for none; shape (journeys,)."""
+        if not len(self.of_props):
+            return np.full(len(steps.journeys.start), len(self.values), "int32")
+        first = steps.log.columns["props"][steps.journeys.first_row]
+        codes = recode(first, self.of_props)
+        return np.where(codes == NONE, len(self.values), codes)
 
     def in_rows(self, log: Log) -> NDArray[np.int32]:
         """The value in each row, as a code into the values; shape (rows,)."""

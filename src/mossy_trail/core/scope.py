@@ -15,14 +15,18 @@ Unit = Literal["sessions", "users"]
 
 @dataclass(frozen=True)
 class Scope:
-    """Journeys that start within [since, before), in microseconds since 1970; None: no limit."""
+    """Journeys that start within [since, before), in microseconds since 1970; None: no limit.
+
+    `segment` is the JSON of one, empty for all.
+    """
 
     since: int | None = None
     before: int | None = None
     unit: Unit = "sessions"
+    segment: str = ""
 
-    def mask(self, journeys: JourneyColumns) -> NDArray[np.bool_]:
-        """Which journeys are in scope; shape (journeys,)."""
+    def dated(self, journeys: JourneyColumns) -> NDArray[np.bool_]:
+        """Which journeys are within the dates; shape (journeys,)."""
         inside = np.ones(len(journeys.start), bool)
         if self.since is not None:
             inside &= journeys.start >= self.since

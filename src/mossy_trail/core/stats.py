@@ -38,6 +38,26 @@ def share(count: int, of: int) -> Share:
 
 
 @dataclass(frozen=True)
+class Difference:
+    """One share less another, with the 95 % interval of what it stands for."""
+
+    difference: float
+    low: float
+    high: float
+
+
+def difference(one: Share, other: Share) -> Difference | None:
+    """Of independent shares, with Newcombe's hybrid score interval (Newcombe 1998, Stat. Med.
+    17:873–890, method 10); None where one has nothing to count from."""
+    if not one.of or not other.of:
+        return None
+    p, q = one.count / one.of, other.count / other.of
+    low = sqrt((p - one.low) ** 2 + (other.high - q) ** 2)
+    high = sqrt((one.high - p) ** 2 + (q - other.low) ** 2)
+    return Difference(p - q, p - q - low, p - q + high)
+
+
+@dataclass(frozen=True)
 class Quartiles:
     """A quarter of the values lies below `first`, half below `median`, a quarter above `third`."""
 

@@ -14,6 +14,8 @@ from numpy.typing import NDArray
 from mossy_trail.core.app_map import OUTSIDE_ROLES, ROLES, Places, plain_name
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import MOVE, MOVES, Steps
+from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 
 MOST_MOVES = 600
@@ -67,23 +69,18 @@ def _layer(places: Places, code: int) -> str:
     return f"tab:{places.tab_names[home]}" if home >= 0 else ""
 
 
-def _inside(steps: Steps, scope: Scope) -> NDArray[np.bool_]:
-    """Which steps are of journeys in scope."""
-    return scope.mask(steps.journeys)[steps.steps.journey]
-
-
 def _visits(
     study: Study, scope: Scope, names: Sequence[str]
 ) -> tuple[dict[str, int], dict[str, int]]:
     """Per screen how many steps and how many journeys in scope are on it."""
 
-    def ask(steps: Steps) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        inside = _inside(steps, scope)
+    def ask(steps: Steps, own: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        inside = own[steps.steps.journey]
         screen = steps.screen[inside].astype("int64")
-        own = np.unique(steps.steps.journey[inside] * len(names) + screen) % len(names)
-        return np.bincount(screen, minlength=len(names)), np.bincount(own, minlength=len(names))
+        each = np.unique(steps.steps.journey[inside] * len(names) + screen) % len(names)
+        return np.bincount(screen, minlength=len(names)), np.bincount(each, minlength=len(names))
 
-    counts = study.each(ask)
+    counts = each_inside(study, scope, ask)
     empty = np.zeros(len(names), "int64")
     visits = sum((c[0] for c in counts), empty)
     journeys = sum((c[1] for c in counts), empty)
@@ -105,15 +102,17 @@ def _arrivals(steps: Steps) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
 def _moves(study: Study, scope: Scope, names: Sequence[str]) -> list[dict[str, Any]]:
     """The moves seen, most used first."""
 
-    def ask(steps: Steps) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+    def ask(
+        steps: Steps, own: NDArray[np.bool_]
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
         keys, to = _arrivals(steps)
-        inside = _inside(steps, scope)[to]
-        keys, own = keys[inside], steps.steps.journey[to[inside]]
+        inside = own[steps.steps.journey[to]]
+        keys, journey = keys[inside], steps.steps.journey[to[inside]]
         kinds, which, counts = np.unique(keys, return_inverse=True, return_counts=True)
-        pairs = np.unique(which * len(steps.journeys.start) + own) // len(steps.journeys.start)
+        pairs = np.unique(which * len(own) + journey) // len(own)
         return kinds, counts, np.bincount(pairs, minlength=len(kinds))
 
-    found = study.each(ask)
+    found = each_inside(study, scope, ask)
     if not found:
         return []
     keys, which = np.unique(np.concatenate([f[0] for f in found]), return_inverse=True)
@@ -136,6 +135,7 @@ def _moves(study: Study, scope: Scope, names: Sequence[str]) -> list[dict[str, A
     ]
 
 
+@evidence_of("app-map")
 def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     """The journeys behind a figure; raises `KeyError` when there is none."""
     try:
@@ -150,7 +150,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     if -1 in codes or (by and by not in MOVE):
         raise KeyError(figure)
 
-    def ask(steps: Steps) -> NDArray[np.bool_]:
+    def ask(steps: Steps, inside: NDArray[np.bool_]) -> NDArray[np.bool_]:
         found = np.zeros(len(steps.journeys.start), bool)
         if by:
             keys, to = _arrivals(steps)
@@ -158,9 +158,9 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
             found[steps.steps.journey[to[keys == wanted]]] = True
         else:
             found[steps.steps.journey[steps.screen == codes[0]]] = True
-        return found & scope.mask(steps.journeys)
+        return found & inside
 
-    return study.joined(ask)
+    return joined_inside(study, scope, ask)
 
 
 def propose(name: str, known: Mapping[str, str]) -> dict[str, str] | None:

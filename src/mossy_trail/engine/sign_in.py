@@ -14,6 +14,8 @@ from mossy_trail.core.measures import sign_in
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import SMALL, Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
+from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 
 
@@ -59,11 +61,11 @@ class SignIn:
 def measure(study: Study, scope: Scope) -> SignIn:
     """Ask every part and merge."""
 
-    def ask(steps: Steps) -> sign_in.Tally:
+    def ask(steps: Steps, inside: NDArray[np.bool_]) -> sign_in.Tally:
         labels = sign_in.label(steps)
-        return sign_in.tally(labels, _counted(steps, labels, scope))
+        return sign_in.tally(labels, _counted(labels, inside, scope))
 
-    total = reduce(add, study.each(ask), sign_in.EMPTY)
+    total = reduce(add, each_inside(study, scope, ask), sign_in.EMPTY)
     count = {name: _count(total, name) for name in sign_in.figures()}
     times = {"tried": total.to_try, "in": total.to_in}
     stages = []
@@ -85,6 +87,7 @@ def measure(study: Study, scope: Scope) -> SignIn:
     return SignIn(scope.unit, count["all"], count["restored"], stages, losses, small, has_screen)
 
 
+@evidence_of("sign-in")
 def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     """The journeys that a figure counts, as a mask over the study's index.
 
@@ -93,15 +96,14 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     """
     counted = sign_in.figure_labels(figure)
 
-    def ask(steps: Steps) -> NDArray[np.bool_]:
+    def ask(steps: Steps, inside: NDArray[np.bool_]) -> NDArray[np.bool_]:
         labels = sign_in.label(steps)
-        return _counted(steps, labels, scope) & counted[labels.label]
+        return _counted(labels, inside, scope) & counted[labels.label]
 
-    return study.joined(ask)
+    return joined_inside(study, scope, ask)
 
 
-def _counted(steps: Steps, labels: sign_in.Labels, scope: Scope) -> NDArray[np.bool_]:
-    inside = scope.mask(steps.journeys)
+def _counted(labels: sign_in.Labels, inside: NDArray[np.bool_], scope: Scope) -> NDArray[np.bool_]:
     return sign_in.by_user(labels, inside) if scope.unit == "users" else inside
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,9 +16,8 @@ from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.journeys import mark_cut
 from mossy_trail.core.log import DICTIONARIES, Log, plausible, sample
 from mossy_trail.core.marks import mark_dead_ends, ways
-from mossy_trail.core.properties import property_of
+from mossy_trail.core.properties import Property, property_of
 from mossy_trail.core.replay import Settings, learn, replay
-from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import FATES, Steps
 
 ENOUGH_TO_LEARN = 100_000
@@ -70,6 +69,8 @@ class Study:
     ) -> None:
         self.app_map = app_map
         self.version = version
+        self.kept: dict[str, Any] = {}
+        """What questions have worked out that others may ask for again."""
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at
         parts = [part for part in parts if len(part)]
         usual = learn(sample(parts, ENOUGH_TO_LEARN), app_map)[0] if parts else None
@@ -80,13 +81,18 @@ class Study:
         self._mark_dead_ends()
 
     def _mark_dead_ends(self) -> None:
-        platform = property_of(self.terms["props"], "platform")
+        platform = self.property("platform")
         seen = np.asarray(sum(self.each(lambda steps: ways(steps, platform))))
         self.each(lambda steps: mark_dead_ends(steps, platform, seen))
 
     def _end_of(self, part: Log) -> int:
         times = part.columns["time"]
         return int(times[plausible(times, self.read_at)].max(initial=0))
+
+    @cached_property
+    def edges(self) -> NDArray[np.int64]:
+        """Where each part's journeys begin in the index, and where the last one's end."""
+        return np.cumsum([0, *(len(steps.journeys.start) for steps in self.parts)])
 
     @property
     def terms(self) -> dict[str, list[str]]:
@@ -117,9 +123,12 @@ class Study:
             joined("session", "int32"),  # type: ignore[arg-type]
         )
 
-    def scope_mask(self, scope: Scope) -> NDArray[np.bool_]:
-        """Which journeys of the index are in scope."""
-        return self.joined(lambda steps: scope.mask(steps.journeys))
+    def property(self, name: str) -> Property:
+        """A property of the log's rows, with its values."""
+        known: dict[str, Property] = self.kept.setdefault("properties", {})
+        if name not in known:
+            known[name] = property_of(self.terms["props"], name)
+        return known[name]
 
     def joined(self, ask: Callable[[Steps], NDArray[np.bool_]]) -> NDArray[np.bool_]:
         """A mask over the index from a mask of each part's journeys."""

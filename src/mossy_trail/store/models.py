@@ -97,6 +97,19 @@ class SavedMapping(Base):
     mapping: Mapped[dict[str, Any]]
 
 
+class Kept(Base):
+    """What a person made and keeps: a funnel or a segment, under a name of its own."""
+
+    __tablename__ = "kept"
+    __table_args__ = (UniqueConstraint("app_id", "kind", "name"),)
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    app_id: Mapped[int] = mapped_column(ForeignKey("apps.id", ondelete="CASCADE"))
+    kind: Mapped[str]
+    name: Mapped[str]
+    document: Mapped[dict[str, Any]]
+
+
 class Job(Base):
     """One import, from upload to landing. `state` is one of `JOB_STATES`."""
 

@@ -17,8 +17,21 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from mossy_trail.web import problems
 from mossy_trail.web.context import Context
-from mossy_trail.web.routers import app_map, apps, health, imports, journeys, live, logs, sign_in
+from mossy_trail.web.routers import (
+    app_map,
+    apps,
+    funnels,
+    health,
+    imports,
+    journeys,
+    kept,
+    live,
+    logs,
+    sign_in,
+    startup,
+)
 
+_ROUTED = (apps, app_map, logs, imports, live, health, startup, funnels, sign_in, kept, journeys)
 PAGES = Path(__file__).parents[3] / "frontend" / "dist"
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 HEADERS = {
@@ -58,7 +71,7 @@ def create_app(context: Context | None = None) -> FastAPI:
     problems.install(app)
     app.add_middleware(GZipMiddleware, minimum_size=2000)
     app.add_middleware(Guard)
-    for module in (apps, app_map, logs, imports, live, health, sign_in, journeys):
+    for module in _ROUTED:
         app.include_router(module.router)
     _serve_pages(app)
     return app

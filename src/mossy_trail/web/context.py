@@ -77,12 +77,23 @@ def get_scope(
     since: Annotated[date | None, Query(description="First day, in UTC")] = None,
     until: Annotated[date | None, Query(description="Last day, in UTC")] = None,
     unit: Unit = "sessions",
+    segment: Annotated[str, Query(max_length=20_000, description="A segment, as JSON")] = "",
 ) -> Scope:
     if since and until and since > until:
         raise ProblemError(422, "The first day is after the last.", "Swap the two dates.")
     before = until + timedelta(days=1) if until and until < date.max else None
-    return Scope(_midnight(since), _midnight(before), unit)
+    return Scope(_midnight(since), _midnight(before), unit, segment)
 
+
+def get_two(
+    one: Annotated[str | None, Query(max_length=2000, description="Of two groups, one")] = None,
+    other: Annotated[str | None, Query(max_length=2000, description="And the other")] = None,
+) -> tuple[str, str] | None:
+    return None if one is None or other is None else (one, other)
+
+
+TheTwo = Annotated[tuple[str, str] | None, Depends(get_two)]
+By = Annotated[str, Query(max_length=300, description="A property, for each of whose values too")]
 
 TheScope = Annotated[Scope, Depends(get_scope)]
 

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -9,6 +12,8 @@ from fastapi.responses import JSONResponse
 from pydantic import BaseModel
 from sqlalchemy.exc import DataError, OperationalError
 from starlette.exceptions import HTTPException
+
+from mossy_trail.engine.segments import SegmentError
 
 _note = structlog.get_logger()
 
@@ -25,6 +30,16 @@ class ProblemError(Exception):
     def __init__(self, status: int, title: str, detail: str = "") -> None:
         super().__init__(title)
         self.problem = Problem(title=title, status=status, detail=detail)
+
+
+@contextmanager
+def known_groups() -> Iterator[None]:
+    """Two groups are compared of which one may not be there."""
+    try:
+        yield
+    except KeyError as error:
+        title = f"There is no group {error} in scope."
+        raise ProblemError(404, title, "Choose two of those that are listed.") from None
 
 
 def respond(problem: Problem) -> JSONResponse:
@@ -46,6 +61,11 @@ def install(app: FastAPI) -> None:
         where = ".".join(map(str, first["loc"][1:])) or "the request"
         problem = Problem(title=f"{where}: {first['msg']}", status=422, detail="")
         return respond(problem)
+
+    @app.exception_handler(SegmentError)
+    def no_segment(_: Request, error: SegmentError) -> JSONResponse:
+        title = f"The segment cannot be used: {error}."
+        return respond(Problem(title=title, status=422, detail="Take it out of the scope bar."))
 
     @app.exception_handler(DataError)
     def not_storable(_: Request, error: DataError) -> JSONResponse:

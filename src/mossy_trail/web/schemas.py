@@ -7,8 +7,10 @@ from zoneinfo import available_timezones
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
+from mossy_trail.core.app_map import ROLES
 from mossy_trail.core.health import FINDINGS
-from mossy_trail.core.steps import FATES
+from mossy_trail.core.measures.funnel import MOST_STAGES
+from mossy_trail.core.steps import FATES, MOVES
 from mossy_trail.intake.rows import FIELDS
 from mossy_trail.intake.times import FORMS
 from mossy_trail.store.models import JOB_STATES
@@ -463,3 +465,77 @@ class HistoryFits(BaseModel):
     fits: list[FitView]
     moves: int
     """Moves that rows tell of."""
+
+
+class ClauseSpec(BaseModel):
+    """What must hold of a step; with an `event`, of a row instead. What is empty is open."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    screens: list[str] = []
+    roles: list[Literal[ROLES]] = []  # type: ignore[valid-type]
+    moves: list[Literal[MOVES]] = []  # type: ignore[valid-type]
+    tabs: list[str] = []
+    event: str = ""
+    outcome: str = ""
+    params: dict[str, list[str]] = {}
+    properties: dict[str, list[str]] = {}
+
+
+class StageSpec(BaseModel):
+    """Met by what fits one of the clauses."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    name: str = Field("", max_length=200)
+    any: list[ClauseSpec] = Field(min_length=1, max_length=8)
+
+
+class FunnelSpec(BaseModel):
+    """A funnel: its stages, and how they are matched and counted. `window` is in seconds."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    stages: list[StageSpec] = Field(min_length=1, max_length=MOST_STAGES)
+    order: Literal["in_order", "next", "any"] = "in_order"
+    window: float | None = Field(None, gt=0, le=366 * 86_400)
+    void: list[str] = []
+    held: str = ""
+    count: Literal["unit", "attempts"] = "unit"
+
+
+class Counted(BaseModel):
+    name: str
+    count: int
+
+
+class PropertyValues(BaseModel):
+    name: str
+    values: list[Counted]
+    more: int
+
+
+class Vocabulary(BaseModel):
+    """What the log holds that conditions can be made of; steps, or rows, or journeys of each."""
+
+    screens: list[Counted]
+    tabs: list[Counted]
+    moves: list[Counted]
+    events: list[Counted]
+    properties: list[PropertyValues]
+
+
+class MatchedStep(BaseModel):
+    stage: int
+    step: int
+
+
+class KeptView(BaseModel):
+    id: int
+    name: str
+    document: dict[str, Any]
+
+
+class NewKept(BaseModel):
+    name: str = Field(min_length=1, max_length=200)
+    document: dict[str, Any]

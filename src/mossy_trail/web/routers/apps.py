@@ -9,6 +9,7 @@ from fastapi import APIRouter
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.store.models import App, StoredLog
 from mossy_trail.web.context import Database, TheScope, TheStudy, milliseconds
 from mossy_trail.web.problems import ProblemError
@@ -69,7 +70,7 @@ def _summary(session: Session, app: App) -> AppSummary:
 @router.get("/{app}/scope")
 def read_scope(study: TheStudy, scope: TheScope) -> ScopeCounts:
     """How many journeys and users are in scope."""
-    mask = study.scope_mask(scope)
+    mask = scope_mask(study, scope)
     return ScopeCounts(
         journeys=int(mask.sum()),
         users=len(np.unique(study.index.user[mask])),

@@ -12,10 +12,12 @@ from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.scope import Scope
-from mossy_trail.engine import journeys, practice, sign_in
+from mossy_trail.engine import journeys
+from mossy_trail.engine.evidence import EVIDENCE
 from mossy_trail.engine.export import MEDIA_TYPES, rows_of, steps_of, stream
 from mossy_trail.engine.journeys import Wanted
 from mossy_trail.engine.raw_rows import RawRows
+from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import JourneyRef, Study
 from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy
 from mossy_trail.web.problems import ProblemError
@@ -23,7 +25,6 @@ from mossy_trail.web.schemas import Journey, JourneyPage, StepDetail
 
 router = APIRouter(prefix="/api/apps/{app}", tags=["journeys"])
 
-MEASURES = {"sign-in": sign_in.evidence, "app-map": practice.evidence}
 MOST_ROWS = 200
 
 
@@ -65,9 +66,9 @@ def list_journeys(
 def _counted(study: Study, scope: Scope, measure: str, figure: str) -> NDArray[np.bool_]:
     """The journeys in scope; with a figure, exactly those that it counts."""
     if not measure:
-        return study.scope_mask(scope)
+        return scope_mask(study, scope)
     try:
-        return MEASURES[measure](study, scope, figure)
+        return EVIDENCE[measure](study, scope, figure)
     except KeyError:
         raise ProblemError(
             404, "There is no such figure.", "Open it from its page again."

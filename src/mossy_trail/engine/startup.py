@@ -1,0 +1,242 @@
+"""Start-up: figures of the app's starts, and the journeys that hold those of each."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, fields
+from functools import partial
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.measures.startup import KINDS, LANDINGS, Labels, label
+from mossy_trail.core.properties import Property
+from mossy_trail.core.scope import Scope
+from mossy_trail.core.stats import SMALL, Difference, Share, difference, share
+from mossy_trail.core.steps import Steps
+from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.study import Study
+
+Mask = NDArray[np.bool_]
+SLOW = 2000
+"""Milliseconds from which a start counts as slow, if nothing else is said."""
+MOST_GROUPS = 12
+EDGES = np.array([*np.geomspace(100, 60_000, 36).round(-1)])
+"""Where the bins of times begin and end, in milliseconds; the first and the last one are open."""
+_COLD, _LEFT = KINDS.index("cold"), LANDINGS.index("left")
+
+
+@dataclass(frozen=True)
+class Bin:
+    """Cold starts that took from `low` to `high` milliseconds to land, or left by then."""
+
+    cell: str
+    low: float
+    high: float | None
+    landed: int
+    left: int
+
+
+@dataclass(frozen=True)
+class Quantiles:
+    """Of the times of cold starts that landed, in milliseconds."""
+
+    median: float
+    p75: float
+    p90: float
+    p95: float
+
+
+@dataclass(frozen=True)
+class Speed:
+    """Cold starts that landed slowly, or not: how many of them were the end of their journey."""
+
+    cell: str
+    starts: Share
+    ended: Share
+
+
+@dataclass(frozen=True)
+class Group:
+    """The starts of one value of a property; the whole has none."""
+
+    value: str | None
+    starts: int
+    kinds: dict[str, int]
+    by_link: Share
+    left: Share
+    landings: dict[str, Share]
+    times: Quantiles | None
+    slow: Speed
+    quick: Speed
+    small: bool
+
+
+@dataclass(frozen=True)
+class Figures:
+    slow_from: int
+    in_scope: int
+    whole: Group
+    bins: list[Bin]
+    groups: list[Group]
+    groups_left_out: int
+    left_between: Difference | None
+    """Left on the splash, of cold starts: the first of two groups less the second."""
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def measure(
+    study: Study,
+    scope: Scope,
+    slow_from: int = SLOW,
+    by: str = "",
+    two: tuple[str, str] | None = None,
+) -> Figures:
+    """Ask every part for its starts, and count."""
+    wanted = study.property(by) if by else None
+    parts = each_inside(study, scope, partial(_ask, wanted=wanted))
+    labels = _joined([labels for labels, _, _ in parts])
+    group = np.concatenate([np.empty(0, "i4"), *(group for _, group, _ in parts)])
+    whole = _group(None, labels, slow_from)
+    groups = []
+    if wanted:
+        counts = np.bincount(group, minlength=len(wanted.values) + 1)
+        for code in sorted(np.flatnonzero(counts).tolist(), key=lambda c: (-counts[c], c)):
+            value = wanted.values[code] if code < len(wanted.values) else ""
+            groups.append(_group(value, labels.take(group == code), slow_from))
+    between = None
+    if two:
+        known = {one.value: one for one in groups}
+        between = difference(known[two[0]].left, known[two[1]].left)
+    return Figures(
+        slow_from,
+        sum(count for _, _, count in parts),
+        whole,
+        _bins(labels),
+        groups[:MOST_GROUPS],
+        max(len(groups) - MOST_GROUPS, 0),
+        between,
+    )
+
+
+def _ask(
+    steps: Steps, inside: Mask, wanted: Property | None
+) -> tuple[Labels, NDArray[np.int32], int]:
+    labels = label(steps, inside)
+    group = np.zeros(len(labels.kind), "i4")
+    if wanted:
+        group = wanted.of_journeys(steps)[labels.journey]
+    return labels, group, int(inside.sum())
+
+
+def _joined(parts: Sequence[Labels]) -> Labels:
+    dtypes: tuple[str, ...] = ("i4", "i1", "?", "i1", "i8", "?")
+    return Labels(
+        *(
+            np.concatenate([np.empty(0, dtype), *(getattr(part, one.name) for part in parts)])
+            for one, dtype in zip(fields(Labels), dtypes, strict=True)
+        )
+    )
+
+
+def _group(value: str | None, labels: Labels, slow_from: int) -> Group:
+    total = len(labels.kind)
+
+    def count(cell: str) -> int:
+        return int(_of_cell(labels, cell, slow_from).sum())
+
+    cold = count("cold")
+    landed = cold - count("left")
+    times = labels.took[(labels.kind == _COLD) & (labels.landing != _LEFT)] / 1000
+    quantiles = np.percentile(times, [50, 75, 90, 95]).tolist() if len(times) else None
+
+    def speed(cell: str) -> Speed:
+        own = count(cell)
+        return Speed(cell, share(own, landed), share(count(f"{cell}.ended"), own))
+
+    return Group(
+        value,
+        total,
+        {kind: count(kind) for kind in KINDS},
+        share(count("link"), total),
+        share(count("left"), cold),
+        {word: share(count(f"land.{word}"), total) for word in LANDINGS[1:]},
+        Quantiles(*quantiles) if quantiles else None,
+        speed("slow"),
+        speed("quick"),
+        cold < SMALL,
+    )
+
+
+def _bins(labels: Labels) -> list[Bin]:
+    bins = []
+    for i in range(len(EDGES) + 1):
+        cell, (low, high) = f"bin.{i}", _limits(i)
+        own = _of_cell(labels, cell, SLOW)
+        left = int((own & (labels.landing == _LEFT)).sum())
+        bins.append(Bin(cell, low, None if high == np.inf else high, int(own.sum()) - left, left))
+    while bins and not bins[-1].landed + bins[-1].left:
+        bins.pop()
+    return bins
+
+
+def _limits(number: int) -> tuple[float, float]:
+    edges = [0.0, *EDGES.tolist(), np.inf]
+    return edges[number], edges[number + 1]
+
+
+def _of_cell(labels: Labels, cell: str, slow_from: int) -> Mask:
+    """Which starts a cell counts; raises `KeyError` for one that there is not."""
+    cold, landed = labels.kind == _COLD, labels.landing != _LEFT
+    kind, _, rest = cell.partition(".")
+    if cell == "all":
+        return np.ones(len(cold), bool)
+    if cell in KINDS:
+        return np.asarray(labels.kind == KINDS.index(cell))
+    if cell == "link":
+        return labels.by_link
+    if cell == "left":
+        return np.asarray(cold & ~landed)
+    if kind == "land" and rest in LANDINGS:
+        return np.asarray(labels.landing == LANDINGS.index(rest))
+    if kind in ("slow", "quick") and rest in ("", "ended"):
+        slow = labels.took >= slow_from * 1000
+        found = cold & landed & (slow if kind == "slow" else ~slow)
+        return np.asarray(found & labels.ended if rest else found)
+    if kind == "bin" and rest.isdecimal() and int(rest) <= len(EDGES):
+        low, high = _limits(int(rest))
+        return np.asarray(cold & (labels.took >= low * 1000) & (labels.took < high * 1000))
+    raise KeyError(cell)
+
+
+@evidence_of("start-up")
+def evidence(study: Study, scope: Scope, figure: str) -> Mask:
+    """The journeys that hold the starts of a cell; raises `KeyError` for one that there is not.
+
+    A figure is JSON: `cell`, and where it matters `slow` (milliseconds), `by` and `value`.
+    """
+    try:
+        asked = json.loads(figure)
+        cell, slow_from = str(asked["cell"]), int(asked.get("slow", SLOW))
+        by, value = asked.get("by"), str(asked.get("value", ""))
+    except (ValueError, TypeError, AttributeError):
+        raise KeyError(figure) from None
+    wanted = study.property(by) if by else None
+    _of_cell(_joined([]), cell, slow_from)
+
+    def ask(steps: Steps, inside: Mask) -> Mask:
+        labels = label(steps, inside)
+        chosen = _of_cell(labels, cell, slow_from)
+        if wanted:
+            values = np.array([v == value for v in [*wanted.values, ""]], bool)
+            chosen = chosen & values[wanted.of_journeys(steps)[labels.journey]]
+        found = np.zeros(len(inside), bool)
+        found[labels.journey[chosen]] = True
+        return found
+
+    return joined_inside(study, scope, ask)
