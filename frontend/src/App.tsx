@@ -4,10 +4,13 @@ import { TabsProvider } from "./charts/tabs";
 import { Shell } from "./shell/Shell";
 import { Loading, Trouble } from "./shell/states";
 import { AppMapView } from "./views/app-map/AppMapView";
+import { FunnelsView } from "./views/funnels/FunnelsView";
+import { OnboardingView } from "./views/funnels/OnboardingView";
 import { HealthView } from "./views/health/HealthView";
 import { JourneysView } from "./views/journeys/JourneysView";
 import { LogsView } from "./views/logs/LogsView";
 import { SignInView } from "./views/sign-in/SignInView";
+import { StartUpView } from "./views/start-up/StartUpView";
 
 export function App() {
   const apps = useApps();
@@ -30,6 +33,9 @@ export function App() {
           <Route path="/health" element={<HealthView app={app} />} />
           <Route path="/app-map" element={<AppMapView app={app} />} />
           <Route path="/journeys" element={<JourneysView app={app} />} />
+          <Route path="/start-up" element={<StartUpView app={app} />} />
+          <Route path="/onboarding" element={<OnboardingView app={app} />} />
+          <Route path="/funnels" element={<FunnelsView app={app} />} />
           <Route path="/sign-in" element={<SignInView app={app} />} />
           <Route path="*" element={<Navigate to={{ pathname: "/logs", search: `${address}` }} />} />
         </Routes>

@@ -14,6 +14,9 @@ export type FieldName = MappingPreview["missing"][number];
 export type Health = Schemas["HealthView"];
 export type MapView = Schemas["MapView"];
 export type SignIn = Schemas["SignInView"];
+export type FunnelFigures = Schemas["FunnelFigures"];
+export type StartFigures = Schemas["StartFigures"];
+export type Vocabulary = Schemas["Vocabulary"];
 export type Unit = SignIn["unit"];
 
 export const api = createClient<paths>();

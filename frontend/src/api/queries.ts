@@ -231,3 +231,90 @@ export function useSaveMap(app: string) {
     ),
   );
 }
+
+export function useStartUp(app: string, scope: Scope, slow: number, groups: Groups) {
+  return useQuery({
+    queryKey: ["study", app, "start-up", scope, slow, groups],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/start-up", {
+          params: { path: { app }, query: { ...scope, slow, ...groups } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** A property for whose values figures are asked too, and two of these to be compared. */
+export interface Groups {
+  by?: string;
+  one?: string;
+  other?: string;
+}
+
+export function useFunnel(app: string, scope: Scope, spec: string, groups: Groups) {
+  return useQuery({
+    queryKey: ["study", app, "funnel", scope, spec, groups],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/funnel", {
+          params: { path: { app }, query: { ...scope, spec, ...groups } },
+        }),
+      ),
+    enabled: spec !== "",
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useOnboarding(app: string) {
+  return useQuery({
+    queryKey: ["study", app, "onboarding"],
+    queryFn: () => dataOf(api.GET("/api/apps/{app}/onboarding", { params: { path: { app } } })),
+  });
+}
+
+export function useVocabulary(app: string) {
+  return useQuery({
+    queryKey: ["study", app, "vocabulary"],
+    queryFn: () => dataOf(api.GET("/api/apps/{app}/vocabulary", { params: { path: { app } } })),
+  });
+}
+
+export function useMatched(app: string, key: string, figure: string | null) {
+  return useQuery({
+    queryKey: ["study", app, "matched", key, figure],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/journey/matched", {
+          params: { path: { app }, query: { key, figure: figure ?? "" } },
+        }),
+      ),
+    enabled: figure !== null,
+  });
+}
+
+export type KeptKind = "funnel" | "segment";
+
+export function useKept(app: string, kind: KeptKind) {
+  return useQuery({
+    queryKey: ["study", app, "kept", kind],
+    queryFn: () =>
+      dataOf(api.GET("/api/apps/{app}/kept/{kind}", { params: { path: { app, kind } } })),
+  });
+}
+
+export function useKeep(app: string, kind: KeptKind) {
+  return useChange((body: { name: string; document: Record<string, unknown> }) =>
+    dataOf(api.PUT("/api/apps/{app}/kept/{kind}", { params: { path: { app, kind } }, body })),
+  );
+}
+
+export function useForget(app: string, kind: KeptKind) {
+  return useChange((name: string) =>
+    dataOf(
+      api.DELETE("/api/apps/{app}/kept/{kind}/{name}", {
+        params: { path: { app, kind, name } },
+      }),
+    ),
+  );
+}

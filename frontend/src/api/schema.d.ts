@@ -45,6 +45,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/funnel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Funnel
+         * @description How many get from stage to stage, how long it takes, and where the others went.
+         */
+        get: operations["read_funnel"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/health": {
         parameters: {
             query?: never;
@@ -142,6 +162,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/journey/matched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Matched
+         * @description Which steps of a journey meet the stages of a funnel.
+         */
+        get: operations["read_matched"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/journey/step": {
         parameters: {
             query?: never;
@@ -177,6 +217,44 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/kept/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Kept */
+        get: operations["list_kept"];
+        /**
+         * Keep
+         * @description Keep it under this name; what had the name before is replaced.
+         */
+        put: operations["keep"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/kept/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget */
+        delete: operations["forget"];
         options?: never;
         head?: never;
         patch?: never;
@@ -323,6 +401,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Onboarding
+         * @description The funnel of the map's onboarding chain; none where the map has no such chain.
+         */
+        get: operations["read_onboarding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/scope": {
         parameters: {
             query?: never;
@@ -363,6 +461,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/start-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Start Up
+         * @description Starts by kind, how long they take, where they land, and who left before.
+         */
+        get: operations["read_start_up"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/users": {
         parameters: {
             query?: never;
@@ -378,6 +496,26 @@ export interface paths {
          * @description Erase all that the app's logs hold of a user, to the bytes that were kept. For good.
          */
         delete: operations["erase"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/vocabulary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Vocabulary
+         * @description What conditions can be made of.
+         */
+        get: operations["read_vocabulary"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -653,6 +791,91 @@ export interface components {
             /** Rows */
             rows: number[];
         };
+        /**
+         * Bin
+         * @description Cold starts that took from `low` to `high` milliseconds to land, or left by then.
+         */
+        Bin: {
+            /** Cell */
+            cell: string;
+            /** High */
+            high: number | null;
+            /** Landed */
+            landed: number;
+            /** Left */
+            left: number;
+            /** Low */
+            low: number;
+        };
+        /**
+         * ClauseSpec
+         * @description What must hold of a step; with an `event`, of a row instead. What is empty is open.
+         */
+        ClauseSpec: {
+            /**
+             * Event
+             * @default
+             */
+            event: string;
+            /**
+             * Moves
+             * @default []
+             */
+            moves: ("start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link")[];
+            /**
+             * Outcome
+             * @default
+             */
+            outcome: string;
+            /**
+             * Params
+             * @default {}
+             */
+            params: {
+                [key: string]: string[];
+            };
+            /**
+             * Properties
+             * @default {}
+             */
+            properties: {
+                [key: string]: string[];
+            };
+            /**
+             * Roles
+             * @default []
+             */
+            roles: ("content" | "splash" | "onboarding" | "sign_in" | "sign_up" | "recovery" | "sheet" | "menu" | "error" | "not_found")[];
+            /**
+             * Screens
+             * @default []
+             */
+            screens: string[];
+            /**
+             * Tabs
+             * @default []
+             */
+            tabs: string[];
+        };
+        /** Counted */
+        Counted: {
+            /** Count */
+            count: number;
+            /** Name */
+            name: string;
+        };
+        /**
+         * Difference
+         * @description One share less another, with the 95 % interval of what it stands for.
+         */
+        Difference: {
+            /** Difference */
+            difference: number;
+            /** High */
+            high: number;
+            /** Low */
+            low: number;
+        };
         /** DraftView */
         DraftView: {
             /** Document */
@@ -700,6 +923,65 @@ export interface components {
             rule: string;
             /** Setting */
             setting: string;
+        };
+        /** FunnelFigures */
+        FunnelFigures: {
+            /** Between */
+            between: components["schemas"]["StageDifference"][] | null;
+            /** Counted */
+            counted: string;
+            /** Groups */
+            groups: components["schemas"]["FunnelGroup"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            /** In Scope */
+            in_scope: number;
+            whole: components["schemas"]["FunnelGroup"];
+        };
+        /**
+         * FunnelGroup
+         * @description The figures of one value of a property; the whole has none.
+         */
+        FunnelGroup: {
+            /** Small */
+            small: boolean;
+            /** Stages */
+            stages: components["schemas"]["StageFigures"][];
+            /** Value */
+            value: string | null;
+            whole_time: components["schemas"]["Quartiles"] | null;
+        };
+        /**
+         * FunnelSpec
+         * @description A funnel: its stages, and how they are matched and counted. `window` is in seconds.
+         */
+        FunnelSpec: {
+            /**
+             * Count
+             * @default unit
+             * @enum {string}
+             */
+            count: "unit" | "attempts";
+            /**
+             * Held
+             * @default
+             */
+            held: string;
+            /**
+             * Order
+             * @default in_order
+             * @enum {string}
+             */
+            order: "in_order" | "next" | "any";
+            /** Stages */
+            stages: components["schemas"]["StageSpec"][];
+            /**
+             * Void
+             * @default []
+             */
+            void: string[];
+            /** Window */
+            window?: number | null;
         };
         /**
          * GapView
@@ -934,6 +1216,17 @@ export interface components {
             /** User */
             user: string;
         };
+        /** KeptView */
+        KeptView: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
         /** LogSummary */
         LogSummary: {
             /** Created */
@@ -976,6 +1269,22 @@ export interface components {
             jobs: components["schemas"]["JobView"][];
             /** Logs */
             logs: components["schemas"]["LogSummary"][];
+        };
+        /**
+         * Loss
+         * @description Where some went who got no further; `share` is of the stage they left from.
+         */
+        Loss: {
+            /** Cell */
+            cell: string;
+            /** Screen */
+            screen: string;
+            share: components["schemas"]["Share"];
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "ended" | "back" | "to";
         };
         /** LossView */
         LossView: {
@@ -1091,6 +1400,13 @@ export interface components {
             /** Words */
             words: string[];
         };
+        /** MatchedStep */
+        MatchedStep: {
+            /** Stage */
+            stage: number;
+            /** Step */
+            step: number;
+        };
         /** NewApp */
         NewApp: {
             /** Name */
@@ -1110,6 +1426,15 @@ export interface components {
         NewImport: {
             /** Files */
             files: components["schemas"]["NewFile"][];
+        };
+        /** NewKept */
+        NewKept: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Name */
+            name: string;
         };
         /**
          * PatternView
@@ -1146,12 +1471,47 @@ export interface components {
             /** Title */
             title: string;
         };
+        /** PropertyValues */
+        PropertyValues: {
+            /** More */
+            more: number;
+            /** Name */
+            name: string;
+            /** Values */
+            values: components["schemas"]["Counted"][];
+        };
         /** Proposal */
         Proposal: {
             /** Screen */
             screen: string;
             /** Why */
             why: string;
+        };
+        /**
+         * Quantiles
+         * @description Of the times of cold starts that landed, in milliseconds.
+         */
+        Quantiles: {
+            /** Median */
+            median: number;
+            /** P75 */
+            p75: number;
+            /** P90 */
+            p90: number;
+            /** P95 */
+            p95: number;
+        };
+        /**
+         * Quartiles
+         * @description A quarter of the values lies below `first`, half below `median`, a quarter above `third`.
+         */
+        Quartiles: {
+            /** First */
+            first: number;
+            /** Median */
+            median: number;
+            /** Third */
+            third: number;
         };
         /** QuartilesView */
         QuartilesView: {
@@ -1271,6 +1631,20 @@ export interface components {
             name: string;
         };
         /**
+         * Share
+         * @description `count` of `of`, with the 95 % interval of the share it stands for.
+         */
+        Share: {
+            /** Count */
+            count: number;
+            /** High */
+            high: number;
+            /** Low */
+            low: number;
+            /** Of */
+            of: number;
+        };
+        /**
          * ShareView
          * @description `count` of `of`; `low` to `high` is the 95 % interval of the share.
          */
@@ -1315,6 +1689,51 @@ export interface components {
             /** Tab */
             tab: string | null;
         };
+        /**
+         * Speed
+         * @description Cold starts that landed slowly, or not: how many of them were the end of their journey.
+         */
+        Speed: {
+            /** Cell */
+            cell: string;
+            ended: components["schemas"]["Share"];
+            starts: components["schemas"]["Share"];
+        };
+        /** StageDifference */
+        StageDifference: {
+            of_first: components["schemas"]["Difference"] | null;
+            of_previous: components["schemas"]["Difference"] | null;
+        };
+        /**
+         * StageFigures
+         * @description Times are in milliseconds, to this stage from the one before.
+         */
+        StageFigures: {
+            /** Cell */
+            cell: string;
+            /** Count */
+            count: number;
+            /** Losses */
+            losses: components["schemas"]["Loss"][];
+            /** Name */
+            name: string;
+            of_first: components["schemas"]["Share"];
+            of_previous: components["schemas"]["Share"];
+            time_to: components["schemas"]["Quartiles"] | null;
+        };
+        /**
+         * StageSpec
+         * @description Met by what fits one of the clauses.
+         */
+        StageSpec: {
+            /** Any */
+            any: components["schemas"]["ClauseSpec"][];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+        };
         /** StageView */
         StageView: {
             /** Count */
@@ -1324,6 +1743,46 @@ export interface components {
             of_first: components["schemas"]["ShareView"];
             of_previous: components["schemas"]["ShareView"];
             time_to: components["schemas"]["QuartilesView"] | null;
+        };
+        /** StartFigures */
+        StartFigures: {
+            /** Bins */
+            bins: components["schemas"]["Bin"][];
+            /** Groups */
+            groups: components["schemas"]["StartGroup"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            /** In Scope */
+            in_scope: number;
+            left_between: components["schemas"]["Difference"] | null;
+            /** Slow From */
+            slow_from: number;
+            whole: components["schemas"]["StartGroup"];
+        };
+        /**
+         * StartGroup
+         * @description The starts of one value of a property; the whole has none.
+         */
+        StartGroup: {
+            by_link: components["schemas"]["Share"];
+            /** Kinds */
+            kinds: {
+                [key: string]: number;
+            };
+            /** Landings */
+            landings: {
+                [key: string]: components["schemas"]["Share"];
+            };
+            left: components["schemas"]["Share"];
+            quick: components["schemas"]["Speed"];
+            slow: components["schemas"]["Speed"];
+            /** Small */
+            small: boolean;
+            /** Starts */
+            starts: number;
+            times: components["schemas"]["Quantiles"] | null;
+            /** Value */
+            value: string | null;
         };
         /** StepDetail */
         StepDetail: {
@@ -1402,6 +1861,22 @@ export interface components {
              * @default UTC
              */
             zone: string;
+        };
+        /**
+         * Vocabulary
+         * @description What the log holds that conditions can be made of; steps, or rows, or journeys of each.
+         */
+        Vocabulary: {
+            /** Events */
+            events: components["schemas"]["Counted"][];
+            /** Moves */
+            moves: components["schemas"]["Counted"][];
+            /** Properties */
+            properties: components["schemas"]["PropertyValues"][];
+            /** Screens */
+            screens: components["schemas"]["Counted"][];
+            /** Tabs */
+            tabs: components["schemas"]["Counted"][];
         };
     };
     responses: never;
@@ -1492,6 +1967,53 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReceiptView"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_funnel: {
+        parameters: {
+            query: {
+                /** @description A FunnelSpec, as JSON */
+                spec: string;
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FunnelFigures"];
                 };
             };
             /** @description Client Error */
@@ -1670,6 +2192,40 @@ export interface operations {
             };
         };
     };
+    read_matched: {
+        parameters: {
+            query: {
+                key: string;
+                figure: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatchedStep"][];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_step: {
         parameters: {
             query: {
@@ -1717,6 +2273,8 @@ export interface operations {
                 /** @description Last day, in UTC */
                 until?: string | null;
                 unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
                 search?: string;
                 mark?: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce") | "";
                 move?: ("start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link") | "";
@@ -1743,6 +2301,105 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["JourneyPage"];
                 };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_kept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "funnel" | "segment";
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptView"][];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "funnel" | "segment";
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKept"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptView"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "funnel" | "segment";
+                name: string;
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Client Error */
             "4XX": {
@@ -1988,6 +2645,8 @@ export interface operations {
                 /** @description Last day, in UTC */
                 until?: string | null;
                 unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
             };
             header?: never;
             path: {
@@ -2017,6 +2676,37 @@ export interface operations {
             };
         };
     };
+    read_onboarding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FunnelSpec"] | null;
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_scope: {
         parameters: {
             query?: {
@@ -2025,6 +2715,8 @@ export interface operations {
                 /** @description Last day, in UTC */
                 until?: string | null;
                 unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
             };
             header?: never;
             path: {
@@ -2062,6 +2754,8 @@ export interface operations {
                 /** @description Last day, in UTC */
                 until?: string | null;
                 unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
             };
             header?: never;
             path: {
@@ -2078,6 +2772,53 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignInView"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_start_up: {
+        parameters: {
+            query?: {
+                /** @description Milliseconds */
+                slow?: number;
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartFigures"];
                 };
             };
             /** @description Client Error */
@@ -2124,6 +2865,37 @@ export interface operations {
             };
         };
     };
+    read_vocabulary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vocabulary"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     export: {
         parameters: {
             query?: {
@@ -2134,6 +2906,8 @@ export interface operations {
                 /** @description Last day, in UTC */
                 until?: string | null;
                 unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
                 search?: string;
                 mark?: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce") | "";
                 move?: ("start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link") | "";

@@ -1,15 +1,29 @@
-import type { SignIn } from "../api/client";
-import { count, duration, percent } from "../format";
+import type { Schemas } from "../api/client";
+import { count, duration, percent, short } from "../format";
 import { useWidth } from "./useWidth";
 
-type Stage = SignIn["stages"][number];
-type Loss = SignIn["losses"][number];
+type Share = Schemas["ShareView"];
+
+export interface TrackStage {
+  figure: string;
+  word: string;
+  count: number;
+  of_first: Share;
+  of_previous: Share;
+  time_to: Schemas["QuartilesView"] | null;
+  losses: TrackLoss[];
+}
+
+/** Where some went who got no further; `way` gives the colour. */
+export interface TrackLoss {
+  figure: string;
+  way: string;
+  words: string;
+  share: Share;
+}
 
 interface Props {
-  stages: Stage[];
-  losses: Loss[];
-  stageWords: Record<string, string>;
-  lossWords: (loss: Loss) => string;
+  stages: TrackStage[];
   chosen: string | null;
   onChoose: (figure: string) => void;
 }
@@ -18,6 +32,7 @@ const HEAD = 62;
 const TALL = 150;
 const LOSS_ROW = 36;
 const GAP_SHARE = 0.62;
+const MOST_LOSSES = 4;
 
 const LOSS_COLOURS: Record<string, string> = {
   ended: "var(--rust)",
@@ -29,13 +44,13 @@ const LOSS_COLOURS: Record<string, string> = {
 
 /** A track that narrows from stage to stage; what leaves it branches off in its true width. */
 export function FunnelTrack(props: Props) {
-  const { stages, losses, stageWords, lossWords, chosen, onChoose } = props;
+  const { stages, chosen, onChoose } = props;
   const [box, width] = useWidth<HTMLDivElement>(800);
   const first = Math.max(stages[0]?.count ?? 0, 1);
   const tall = (n: number) => (n / first) * TALL;
   const block = width / (stages.length + (stages.length - 1) * GAP_SHARE);
   const x = (i: number) => i * block * (1 + GAP_SHARE);
-  const most = Math.max(...stages.map((s) => losses.filter((l) => l.stage === s.figure).length), 1);
+  const most = Math.max(...stages.map((s) => Math.min(s.losses.length, MOST_LOSSES + 1)), 1);
   const height = HEAD + TALL + 34 + most * LOSS_ROW;
   const slowest = Math.max(...stages.map((stage) => stage.time_to?.third ?? 0), 1);
   return (
@@ -44,7 +59,6 @@ export function FunnelTrack(props: Props) {
       <svg className="chart d-block" width={width} height={height}>
         {stages.map((stage, i) => {
           const next = stages[i + 1];
-          const own = losses.filter((loss) => loss.stage === stage.figure);
           return (
             <g key={stage.figure}>
               {next && (
@@ -65,11 +79,11 @@ export function FunnelTrack(props: Props) {
                 </>
               )}
               <Branches
-                losses={own}
+                losses={stage.losses}
+                room={block * (1 + GAP_SHARE)}
                 x={x(i) + block}
                 from={HEAD + tall(next?.count ?? stage.count)}
                 tall={tall}
-                lossWords={lossWords}
                 chosen={chosen}
                 onChoose={onChoose}
               />
@@ -78,7 +92,7 @@ export function FunnelTrack(props: Props) {
                 first={i === 0}
                 last={!next}
                 goOn={next ? next.of_previous : null}
-                word={stageWords[stage.figure] ?? stage.figure}
+                word={short(stage.word, Math.max(Math.floor((block * (next ? 1.5 : 1)) / 8), 6))}
                 x={x(i)}
                 width={block}
                 height={tall(stage.count)}
@@ -108,10 +122,10 @@ function openers(onChoose: () => void) {
 }
 
 interface BlockProps {
-  stage: Stage;
+  stage: TrackStage;
   first: boolean;
   last: boolean;
-  goOn: Stage["of_previous"] | null;
+  goOn: Share | null;
   word: string;
   x: number;
   width: number;
@@ -182,7 +196,7 @@ function StageBlock({
 }
 
 interface StripProps {
-  quartiles: Stage["time_to"];
+  quartiles: TrackStage["time_to"];
   slowest: number;
   x: number;
   width: number;
@@ -217,21 +231,24 @@ function TimeStrip({ quartiles, slowest, x, width }: StripProps) {
 }
 
 interface BranchProps {
-  losses: Loss[];
+  losses: TrackLoss[];
+  /** How wide a label may be. */
+  room: number;
   x: number;
   from: number;
   tall: (n: number) => number;
-  lossWords: (loss: Loss) => string;
   chosen: string | null;
   onChoose: (figure: string) => void;
 }
 
-function Branches({ losses, x, from, tall, lossWords, chosen, onChoose }: BranchProps) {
+function Branches({ losses: all, room, x, from, tall, chosen, onChoose }: BranchProps) {
+  const losses = all.slice(0, MOST_LOSSES);
+  const rest = all.slice(MOST_LOSSES);
   let above = from;
   // Innermost the last and lowest: so the bands never cross.
   const reach = 26 + losses.reduce((sum, loss) => sum + tall(loss.share.count), 0);
   let inner = 0;
-  return losses.map((loss, i) => {
+  const branches = losses.map((loss, i) => {
     const thick = Math.max(tall(loss.share.count), 1.2);
     const start = above + thick / 2;
     above += thick;
@@ -242,7 +259,7 @@ function Branches({ losses, x, from, tall, lossWords, chosen, onChoose }: Branch
     const radius = Math.min(10 + thick / 2, bend - x);
     const path = `M${x - 1},${start}H${bend - radius}Q${bend},${start} ${bend},${start + radius}V${y - radius}Q${bend},${y} ${bend + radius},${y}H${Math.max(end, bend + radius + 2)}`;
     const label = Math.max(end, bend + radius + 2) + 6;
-    const words = lossWords(loss);
+    const words = loss.words;
     return (
       <g
         key={loss.figure}
@@ -260,7 +277,7 @@ function Branches({ losses, x, from, tall, lossWords, chosen, onChoose }: Branch
         />
         <rect x={label - 4} y={y - 16} width={190} height={34} fill="transparent" />
         <text x={label} y={y - 2} fontSize={13.5} className="label">
-          {words}
+          {short(words, Math.max(Math.floor((room - (label - x)) / 7), 8))}
         </text>
         <text x={label} y={y + 14} fontSize={13}>
           <tspan fontWeight={650}>{count(loss.share.count)}</tspan>
@@ -271,4 +288,17 @@ function Branches({ losses, x, from, tall, lossWords, chosen, onChoose }: Branch
       </g>
     );
   });
+  if (!rest.length) {
+    return branches;
+  }
+  const others = rest.reduce((sum, loss) => sum + loss.share.count, 0);
+  const y = HEAD + TALL + 44 + MOST_LOSSES * LOSS_ROW;
+  return (
+    <>
+      {branches}
+      <text x={x + reach + 10} y={y - 2} fontSize={13} opacity={0.8}>
+        {`${count(others)} more, ${rest.length} ways`}
+      </text>
+    </>
+  );
 }

@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { type AppSummary, api, dataOf } from "../api/client";
 import { useChange, useScopeCounts } from "../api/queries";
 import { count, date, days, isoDay } from "../format";
+import { SegmentChoice } from "./SegmentChoice";
 import { type Scope, scopeSearch, useAddress, useScope } from "./scope";
 
 interface Props {
@@ -18,6 +19,7 @@ export function ScopeBar({ app, apps }: Props) {
     <header className="scope-bar">
       <AppChoice app={app} apps={apps} />
       <DateChoice app={app} scope={scope} />
+      <SegmentChoice app={app} scope={scope} />
       <UnitChoice scope={scope} />
       <span className="remain" aria-live="polite">
         {counts.data &&
@@ -55,6 +57,7 @@ function AppChoice({ app, apps }: Props) {
               next.set("app", one.key);
               next.delete("since");
               next.delete("until");
+              next.delete("segment");
               navigate({ search: `?${next}` });
             }}
           >

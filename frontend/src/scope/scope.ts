@@ -7,9 +7,11 @@ export interface Scope {
   since?: string;
   until?: string;
   unit: Unit;
+  /** A segment, as its JSON. */
+  segment?: string;
 }
 
-const SCOPE_KEYS = ["app", "since", "until", "unit"];
+const SCOPE_KEYS = ["app", "since", "until", "unit", "segment"];
 const DAY = /^\d{4}-\d\d-\d\d$/;
 
 export function useScope(): Scope {
@@ -17,13 +19,15 @@ export function useScope(): Scope {
   const since = address.get("since") ?? "";
   const until = address.get("until") ?? "";
   const unit = address.get("unit") === "users" ? "users" : "sessions";
+  const segment = address.get("segment") ?? "";
   return useMemo(
     () => ({
       ...(DAY.test(since) && { since }),
       ...(DAY.test(until) && { until }),
       unit,
+      ...(segment && { segment }),
     }),
-    [since, until, unit],
+    [since, until, unit, segment],
   );
 }
 

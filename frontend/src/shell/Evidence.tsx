@@ -4,6 +4,8 @@ import { useNavigate } from "react-router";
 import { journeysPage, type Sort } from "../api/queries";
 import { count } from "../format";
 import { type Scope, scopeSearch, useAddress } from "../scope/scope";
+import { partsOf, type Segment, written } from "../scope/segment";
+import { figureWords } from "../views/figures";
 import { JourneyList } from "./JourneyList";
 import { Pane } from "./Pane";
 import { SortChoice } from "./SortChoice";
@@ -14,17 +16,20 @@ interface Props {
   scope: Scope;
   measure: string;
   figure: string;
-  /** What the journeys have in common, to follow their number: "tried and did not get in". */
-  words: string;
+  /** What is counted where it is not the journeys themselves, such as starts. */
+  counted?: string;
 }
 
 /** The journeys behind a figure: exactly those that it counts. */
-export function Evidence({ app, scope, measure, figure, words }: Props) {
+export function Evidence({ app, scope, measure, figure, counted }: Props) {
   const [address, change] = useAddress();
   const navigate = useNavigate();
   const sort = (address.get("sort") ?? "newest") as Sort;
   const list = { measure, figure, sort };
   const first = useQuery(journeysPage(app, scope, list, 0));
+  const own = { measure, figure };
+  const narrow = (part: Segment) =>
+    change({ segment: written([...partsOf(scope.segment), part]), figure: null });
   const close = useCallback(() => change({ figure: null }), [change]);
   return (
     <Pane
@@ -34,7 +39,7 @@ export function Evidence({ app, scope, measure, figure, words }: Props) {
           <span className="fw-semibold" data-testid="evidence-count">
             {first.data ? count(first.data.total, "journey") : "…"}
           </span>{" "}
-          {words}
+          {figureWords(measure, figure)}
         </>
       }
       head={
@@ -42,7 +47,16 @@ export function Evidence({ app, scope, measure, figure, words }: Props) {
           {scope.unit === "users" && (
             <div className="small-text soft">one for each user: the one that got furthest</div>
           )}
-          <SortChoice sort={sort} onSort={(next) => change({ sort: next })} />
+          {counted && <div className="small-text soft">a journey can hold several {counted}</div>}
+          <div className="d-flex gap-3 align-items-baseline">
+            <SortChoice sort={sort} onSort={(next) => change({ sort: next })} />
+            <button type="button" className="figure-button" onClick={() => narrow(own)}>
+              only these
+            </button>
+            <button type="button" className="figure-button" onClick={() => narrow({ not: own })}>
+              without these
+            </button>
+          </div>
         </>
       }
       onClose={close}

@@ -11,7 +11,10 @@ const VIEWS: { group?: string; path: string; word: string; icon: string; key: st
   { path: "/health", word: "Health", icon: "bi-clipboard2-pulse", key: "h" },
   { path: "/app-map", word: "App map", icon: "bi-map", key: "m" },
   { group: "Walk", path: "/journeys", word: "Journeys", icon: "bi-signpost-split", key: "j" },
-  { group: "Getting in", path: "/sign-in", word: "Sign-in", icon: "bi-door-open", key: "s" },
+  { group: "Getting in", path: "/start-up", word: "Start-up", icon: "bi-power", key: "u" },
+  { path: "/onboarding", word: "Onboarding", icon: "bi-ladder", key: "o" },
+  { path: "/sign-in", word: "Sign-in", icon: "bi-door-open", key: "s" },
+  { path: "/funnels", word: "Own funnels", icon: "bi-funnel", key: "f" },
 ];
 
 interface Props {

@@ -96,7 +96,7 @@ class StageFigures:
 
 
 @dataclass(frozen=True)
-class Group:
+class FunnelGroup:
     """The figures of one value of a property; the whole has none."""
 
     value: str | None
@@ -113,13 +113,13 @@ class StageDifference:
 
 
 @dataclass(frozen=True)
-class Figures:
+class FunnelFigures:
     counted: str
     """What is counted: sessions, users or attempts."""
     in_scope: int
     """Journeys in scope."""
-    whole: Group
-    groups: list[Group]
+    whole: FunnelGroup
+    groups: list[FunnelGroup]
     groups_left_out: int
     between: list[StageDifference] | None
     """Per stage, the first of two groups less the second."""
@@ -144,7 +144,7 @@ def measure(
     asked: Asked,
     by: str = "",
     two: tuple[str, str] | None = None,
-) -> Figures:
+) -> FunnelFigures:
     """Ask every part, and count.
 
     `by` names a property: then the same figures for each of its values, the most common first;
@@ -161,7 +161,7 @@ def measure(
     between = _between(groups, two) if two else None
     counted = "attempts" if asked.count == "attempts" else scope.unit
     left_out = max(len(groups) - MOST_GROUPS, 0)
-    return Figures(counted, in_scope, whole, groups[:MOST_GROUPS], left_out, between)
+    return FunnelFigures(counted, in_scope, whole, groups[:MOST_GROUPS], left_out, between)
 
 
 def _ask(
@@ -195,7 +195,9 @@ def _joined(parts: Sequence[_Found], stages: int) -> _Found:
     return _Found(*(np.concatenate(columns) for columns in zip(*parts, strict=True)))
 
 
-def _groups(found: _Found, asked: Asked, names: Sequence[str], wanted: Property) -> list[Group]:
+def _groups(
+    found: _Found, asked: Asked, names: Sequence[str], wanted: Property
+) -> list[FunnelGroup]:
     counts = np.bincount(found.group, minlength=len(wanted.values) + 1)
     order = sorted(np.flatnonzero(counts), key=lambda code: (-counts[code], code))
     groups = []
@@ -206,7 +208,7 @@ def _groups(found: _Found, asked: Asked, names: Sequence[str], wanted: Property)
     return groups
 
 
-def _group(value: str | None, found: _Found, asked: Asked, names: Sequence[str]) -> Group:
+def _group(value: str | None, found: _Found, asked: Asked, names: Sequence[str]) -> FunnelGroup:
     stages = asked.funnel.stages
     counts = [int((found.reached > i).sum()) for i in range(len(stages))]
     figures = []
@@ -221,7 +223,7 @@ def _group(value: str | None, found: _Found, asked: Asked, names: Sequence[str])
         figures.append(StageFigures(f"stage.{i}", stage.name, counts[i], *shares, to, losses))
     done = found.reached == len(stages)
     whole = quartiles((found.times[done, -1] - found.times[done, 0]) / 1000)
-    return Group(value, figures, whole, counts[0] < SMALL)
+    return FunnelGroup(value, figures, whole, counts[0] < SMALL)
 
 
 def _losses(found: _Found, stage: int, names: Sequence[str]) -> list[Loss]:
@@ -247,7 +249,7 @@ def _cell(stage: int, way: str, screen: str) -> str:
     return f"lost.{stage}.{way}" + (f".{screen}" if screen else "")
 
 
-def _between(groups: Sequence[Group], two: tuple[str, str]) -> list[StageDifference]:
+def _between(groups: Sequence[FunnelGroup], two: tuple[str, str]) -> list[StageDifference]:
     """The differences of two groups; raises `KeyError` where one is not there."""
     known = {group.value: group for group in groups}
     one, other = known[two[0]], known[two[1]]

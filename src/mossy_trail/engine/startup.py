@@ -60,7 +60,7 @@ class Speed:
 
 
 @dataclass(frozen=True)
-class Group:
+class StartGroup:
     """The starts of one value of a property; the whole has none."""
 
     value: str | None
@@ -76,12 +76,12 @@ class Group:
 
 
 @dataclass(frozen=True)
-class Figures:
+class StartFigures:
     slow_from: int
     in_scope: int
-    whole: Group
+    whole: StartGroup
     bins: list[Bin]
-    groups: list[Group]
+    groups: list[StartGroup]
     groups_left_out: int
     left_between: Difference | None
     """Left on the splash, of cold starts: the first of two groups less the second."""
@@ -96,7 +96,7 @@ def measure(
     slow_from: int = SLOW,
     by: str = "",
     two: tuple[str, str] | None = None,
-) -> Figures:
+) -> StartFigures:
     """Ask every part for its starts, and count."""
     wanted = study.property(by) if by else None
     parts = each_inside(study, scope, partial(_ask, wanted=wanted))
@@ -113,7 +113,7 @@ def measure(
     if two:
         known = {one.value: one for one in groups}
         between = difference(known[two[0]].left, known[two[1]].left)
-    return Figures(
+    return StartFigures(
         slow_from,
         sum(count for _, _, count in parts),
         whole,
@@ -144,7 +144,7 @@ def _joined(parts: Sequence[Labels]) -> Labels:
     )
 
 
-def _group(value: str | None, labels: Labels, slow_from: int) -> Group:
+def _group(value: str | None, labels: Labels, slow_from: int) -> StartGroup:
     total = len(labels.kind)
 
     def count(cell: str) -> int:
@@ -159,7 +159,7 @@ def _group(value: str | None, labels: Labels, slow_from: int) -> Group:
         own = count(cell)
         return Speed(cell, share(own, landed), share(count(f"{cell}.ended"), own))
 
-    return Group(
+    return StartGroup(
         value,
         total,
         {kind: count(kind) for kind in KINDS},

@@ -14,7 +14,6 @@ import { HistoryRules } from "./HistoryRules";
 import { MapFile } from "./MapFile";
 import { PlanAndPractice } from "./PlanAndPractice";
 import { ScreenList } from "./ScreenList";
-import { figureWords } from "./words";
 
 const PARTS = {
   screens: "Screens",
@@ -106,15 +105,7 @@ export function AppMapView({ app }: { app: AppSummary }) {
           />
         )}
       </div>
-      {figure && (
-        <Evidence
-          app={app.key}
-          scope={scope}
-          measure="app-map"
-          figure={figure}
-          words={figureWords(figure)}
-        />
-      )}
+      {figure && <Evidence app={app.key} scope={scope} measure="app-map" figure={figure} />}
     </>
   );
 }

@@ -1,10 +1,13 @@
 import { useEffect } from "react";
+import { Link } from "react-router";
 import type { Journey } from "../../api/client";
 import { type Across, TrailProfile } from "../../charts/TrailProfile";
 import { count, date, duration, time } from "../../format";
-import { useAddress } from "../../scope/scope";
+import { scopeSearch, useAddress } from "../../scope/scope";
 import { isTyping } from "../../shell/keys";
+import { specOfScreens } from "../funnels/spec";
 import { Beside } from "./Beside";
+import { Matched } from "./Matched";
 import { StepPanel } from "./StepPanel";
 import { story } from "./story";
 
@@ -63,6 +66,12 @@ export function JourneyPage({ app, journey, stale }: Props) {
       </p>
       {last > 0 ? (
         <>
+          <Matched
+            app={app}
+            journey={journey.key}
+            step={step}
+            onStep={(n) => change({ step: n })}
+          />
           <TrailProfile
             journey={journey}
             step={step}
@@ -92,6 +101,16 @@ export function JourneyPage({ app, journey, stale }: Props) {
               <kbd>b</kbd>{" "}
               {held === journey.key ? "held: choose another to see both" : "hold beside another"}
             </button>
+            <Link
+              to={{
+                pathname: "/funnels",
+                search: scopeSearch(address, {
+                  funnel: JSON.stringify(specOfScreens(journey.trail.map((one) => one.screen))),
+                }),
+              }}
+            >
+              make its screens a funnel
+            </Link>
           </div>
           {held && held !== journey.key && (
             <Beside

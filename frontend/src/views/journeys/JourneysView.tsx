@@ -9,8 +9,7 @@ import { JourneyList } from "../../shell/JourneyList";
 import { isTyping } from "../../shell/keys";
 import { SortChoice } from "../../shell/SortChoice";
 import { Empty, Loading, Trouble } from "../../shell/states";
-import { figureWords as ofAppMap } from "../app-map/words";
-import { figureWords as ofSignIn } from "../sign-in/words";
+import { figureWords } from "../figures";
 import { JourneyPage } from "./JourneyPage";
 import { Narrow, wantedParts } from "./Narrow";
 
@@ -72,7 +71,7 @@ export function JourneysView({ app }: { app: AppSummary }) {
         </div>
         {list.figure && (
           <div className="px-3 pb-2 small-text">
-            {list.measure === "app-map" ? ofAppMap(list.figure) : ofSignIn(list.figure)}{" "}
+            {figureWords(list.measure ?? "", list.figure)}{" "}
             <button
               type="button"
               className="figure-button"

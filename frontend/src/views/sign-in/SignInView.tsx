@@ -4,8 +4,9 @@ import { FunnelTrack } from "../../charts/FunnelTrack";
 import { count, duration, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { Evidence } from "../../shell/Evidence";
+import { FigureButton } from "../../shell/FigureButton";
 import { Empty, Loading, Trouble } from "../../shell/states";
-import { figureWords, LOSS_WORDS, STAGE_WORDS } from "./words";
+import { LOSS_WORDS, STAGE_WORDS } from "./words";
 
 export function SignInView({ app }: { app: AppSummary }) {
   const scope = useScope();
@@ -43,12 +44,9 @@ export function SignInView({ app }: { app: AppSummary }) {
         <p className="soft small-text mb-3">
           {found.restored > 0 && (
             <>
-              <FigureButton
-                figure="restored"
-                chosen={figure}
-                onChoose={choose}
-                words={count(found.restored)}
-              />{" "}
+              <FigureButton figure="restored" chosen={figure} onChoose={choose}>
+                {count(found.restored)}
+              </FigureButton>{" "}
               further {unitWord(found, found.restored)} were signed in from the start and are not
               counted here.
             </>
@@ -58,10 +56,13 @@ export function SignInView({ app }: { app: AppSummary }) {
         {met > 0 && (
           <>
             <FunnelTrack
-              stages={found.stages}
-              losses={found.losses}
-              stageWords={STAGE_WORDS}
-              lossWords={(loss) => LOSS_WORDS[loss.way] ?? loss.way}
+              stages={found.stages.map((stage) => ({
+                ...stage,
+                word: STAGE_WORDS[stage.figure] ?? stage.figure,
+                losses: found.losses
+                  .filter((loss) => loss.stage === stage.figure)
+                  .map((loss) => ({ ...loss, words: LOSS_WORDS[loss.way] ?? loss.way })),
+              }))}
               chosen={figure}
               onChoose={choose}
             />
@@ -69,15 +70,7 @@ export function SignInView({ app }: { app: AppSummary }) {
           </>
         )}
       </div>
-      {figure && (
-        <Evidence
-          app={app.key}
-          scope={scope}
-          measure="sign-in"
-          figure={figure}
-          words={figureWords(figure)}
-        />
-      )}
+      {figure && <Evidence app={app.key} scope={scope} measure="sign-in" figure={figure} />}
     </>
   );
 }
@@ -130,12 +123,9 @@ function StageTable({ found, figure, onChoose }: TableProps) {
           <tr key={stage.figure}>
             <td>{STAGE_WORDS[stage.figure]}</td>
             <td className="n">
-              <FigureButton
-                figure={stage.figure}
-                chosen={figure}
-                onChoose={onChoose}
-                words={count(stage.count)}
-              />
+              <FigureButton figure={stage.figure} chosen={figure} onChoose={onChoose}>
+                {count(stage.count)}
+              </FigureButton>
             </td>
             <td className="n">{i > 0 && percent(stage.of_first.count / stage.of_first.of)}</td>
             <td className="soft">
@@ -155,24 +145,5 @@ function StageTable({ found, figure, onChoose }: TableProps) {
         ))}
       </tbody>
     </table>
-  );
-}
-
-interface ButtonProps {
-  figure: string;
-  chosen: string | null;
-  onChoose: (figure: string) => void;
-  words: string;
-}
-
-function FigureButton({ figure, chosen, onChoose, words }: ButtonProps) {
-  return (
-    <button
-      type="button"
-      className={`figure-button ${figure === chosen ? "chosen" : ""}`}
-      onClick={() => onChoose(figure)}
-    >
-      {words}
-    </button>
   );
 }

@@ -24,7 +24,7 @@ def read_funnel(
     scope: TheScope,
     two: TheTwo,
     by: By = "",
-) -> funnel.Figures:
+) -> funnel.FunnelFigures:
     """How many get from stage to stage, how long it takes, and where the others went."""
     asked = _asked(spec)
     with known_groups():

@@ -20,7 +20,7 @@ def read_start_up(
     two: TheTwo,
     slow: Annotated[int, Query(ge=1, le=600_000, description="Milliseconds")] = startup.SLOW,
     by: By = "",
-) -> startup.Figures:
+) -> startup.StartFigures:
     """Starts by kind, how long they take, where they land, and who left before."""
     with known_groups():
         return startup.measure(study, scope, slow, by, two)

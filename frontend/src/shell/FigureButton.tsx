@@ -1,0 +1,23 @@
+import type { ReactNode } from "react";
+
+interface Props {
+  figure: string;
+  chosen: string | null;
+  onChoose: (figure: string) => void;
+  children: ReactNode;
+}
+
+/** A figure that opens its journeys. */
+export function FigureButton({ figure, chosen, onChoose, children }: Props) {
+  return (
+    <button
+      type="button"
+      className={`figure-button ${figure === chosen ? "chosen" : ""}`}
+      aria-pressed={figure === chosen}
+      data-figure={figure}
+      onClick={() => onChoose(figure)}
+    >
+      {children}
+    </button>
+  );
+}

@@ -1,0 +1,16 @@
+import { figureWords as ofAppMap } from "./app-map/words";
+import { figureWords as ofFunnel } from "./funnels/words";
+import { figureWords as ofSignIn } from "./sign-in/words";
+import { figureWords as ofStartUp } from "./start-up/words";
+
+const WORDS: Record<string, (figure: string) => string> = {
+  "app-map": ofAppMap,
+  funnel: ofFunnel,
+  "sign-in": ofSignIn,
+  "start-up": ofStartUp,
+};
+
+/** What the journeys behind a figure have in common, after their number. */
+export function figureWords(measure: string, figure: string): string {
+  return WORDS[measure]?.(figure) ?? "";
+}

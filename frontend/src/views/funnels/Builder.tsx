@@ -1,0 +1,255 @@
+import { useState } from "react";
+import { Form } from "react-bootstrap";
+import type { Vocabulary } from "../../api/client";
+import { count, words } from "../../format";
+import { clauseOf, clauseWords, KINDS, type Kind, ORDERS, type Spec, type Written } from "./spec";
+
+interface Props {
+  spec: Written;
+  vocabulary: Vocabulary;
+  onChange: (spec: Written) => void;
+}
+
+const ROLES = [
+  ...["splash", "onboarding", "sign_in", "sign_up", "recovery", "content", "sheet", "menu"],
+  ...["error", "not_found"],
+];
+const TRIES = ["sign_in", "sign_up"];
+
+/** Stages picked from what the log holds, and how they are matched. */
+export function Builder({ spec, vocabulary, onChange }: Props) {
+  const { stages } = spec;
+  const replaced = (next: Written["stages"]) =>
+    onChange({ ...spec, stages: next.filter((stage) => stage.any.length > 0) });
+  const moved = (from: number, to: number) => {
+    const next = [...stages];
+    next.splice(to, 0, ...next.splice(from, 1));
+    replaced(next);
+  };
+  return (
+    <div className="builder mb-3">
+      <ol className="stages">
+        {stages.map((stage, i) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: two stages may be alike
+          <li key={i}>
+            <span className="stage-words">
+              {stage.any.map((clause, k) => (
+                // biome-ignore lint/suspicious/noArrayIndexKey: so may two conditions
+                <span key={k}>
+                  {k > 0 && <span className="soft"> or </span>}
+                  {clauseWords(clause)}
+                  {stage.any.length > 1 && (
+                    <button
+                      type="button"
+                      className="figure-button soft"
+                      aria-label={`Take away ${clauseWords(clause)}`}
+                      onClick={() =>
+                        replaced(
+                          stages.map((one, at) =>
+                            at === i ? { any: one.any.filter((_, c) => c !== k) } : one,
+                          ),
+                        )
+                      }
+                    >
+                      {" "}
+                      ×
+                    </button>
+                  )}
+                </span>
+              ))}
+            </span>
+            <Pick
+              label={`Or, for stage ${i + 1}`}
+              said="or …"
+              vocabulary={vocabulary}
+              onPick={(clause) =>
+                replaced(stages.map((one, at) => (at === i ? { any: [...one.any, clause] } : one)))
+              }
+            />
+            {i > 0 && (
+              <button
+                type="button"
+                className="figure-button"
+                aria-label={`Stage ${i + 1} one earlier`}
+                onClick={() => moved(i, i - 1)}
+              >
+                ↑
+              </button>
+            )}
+            {i + 1 < stages.length && (
+              <button
+                type="button"
+                className="figure-button"
+                aria-label={`Stage ${i + 1} one later`}
+                onClick={() => moved(i, i + 1)}
+              >
+                ↓
+              </button>
+            )}
+            <button
+              type="button"
+              className="figure-button"
+              aria-label={`Take stage ${i + 1} away`}
+              onClick={() => replaced(stages.filter((_, at) => at !== i))}
+            >
+              take away
+            </button>
+          </li>
+        ))}
+        {stages.length < 16 && (
+          <li className="next">
+            <Pick
+              label={stages.length ? "The next stage" : "The first stage"}
+              said={stages.length ? "then …" : "first …"}
+              vocabulary={vocabulary}
+              onPick={(clause) => replaced([...stages, { any: [clause] }])}
+            />
+          </li>
+        )}
+      </ol>
+      {stages.length > 1 && <Options spec={spec} vocabulary={vocabulary} onChange={onChange} />}
+    </div>
+  );
+}
+
+interface PickProps {
+  label: string;
+  said: string;
+  vocabulary: Vocabulary;
+  onPick: (clause: ReturnType<typeof clauseOf>) => void;
+}
+
+/** One choice of all that the log holds, grouped by kind. */
+function Pick({ label, said, vocabulary, onPick }: PickProps) {
+  const choices: Record<Kind, { name: string; said: string }[]> = {
+    screens: listed(vocabulary.screens),
+    roles: ROLES.map((role) => ({ name: role, said: words(role) })),
+    tabs: listed(vocabulary.tabs),
+    moves: listed(vocabulary.moves, words),
+    event: vocabulary.events.flatMap((one) => [
+      { name: one.name, said: `${words(one.name)} · ${count(one.count)}` },
+      ...(TRIES.includes(one.name)
+        ? ["ok", "failed"].map((end) => ({
+            name: `${one.name} ${end}`,
+            said: `${words(one.name)} ${end}`,
+          }))
+        : []),
+    ]),
+  };
+  return (
+    <Form.Select
+      size="sm"
+      className="in-row fresh"
+      aria-label={label}
+      value=""
+      onChange={(event) => {
+        const [kind = "", ...value] = event.target.value.split(":");
+        onPick(clauseOf(kind as Kind, value.join(":")));
+      }}
+    >
+      <option value="">{said}</option>
+      {(Object.keys(KINDS) as Kind[]).map((kind) => (
+        <optgroup key={kind} label={KINDS[kind]}>
+          {choices[kind].map((choice) => (
+            <option key={choice.name} value={`${kind}:${choice.name}`}>
+              {choice.said}
+            </option>
+          ))}
+        </optgroup>
+      ))}
+    </Form.Select>
+  );
+}
+
+function listed(some: Vocabulary["screens"], say: (name: string) => string = (name) => name) {
+  return some.map((one) => ({ name: one.name, said: `${say(one.name)} · ${count(one.count)}` }));
+}
+
+const WINDOWS: [string, number][] = [
+  ["5 minutes", 300],
+  ["30 minutes", 1800],
+  ["1 day", 86_400],
+  ["7 days", 604_800],
+  ["28 days", 2_419_200],
+];
+
+function Options({ spec, vocabulary, onChange }: Props) {
+  const [voids, setVoids] = useState(spec.void?.join(", ") ?? "");
+  const held = [...new Set([...vocabulary.properties.map((one) => one.name)])];
+  return (
+    <div className="d-flex flex-wrap gap-2 align-items-center small-text">
+      <Form.Select
+        size="sm"
+        className="in-row"
+        aria-label="Order of the stages"
+        value={spec.order ?? "in_order"}
+        onChange={(event) => onChange({ ...spec, order: event.target.value as Spec["order"] })}
+      >
+        {Object.entries(ORDERS).map(([order, said]) => (
+          <option key={order} value={order}>
+            {said}
+          </option>
+        ))}
+      </Form.Select>
+      <Form.Select
+        size="sm"
+        className="in-row"
+        aria-label="Within"
+        value={spec.window ?? ""}
+        onChange={(event) => onChange({ ...spec, window: Number(event.target.value) || null })}
+      >
+        <option value="">within a session</option>
+        {WINDOWS.map(([said, seconds]) => (
+          <option key={seconds} value={seconds}>
+            within {said}, across sessions
+          </option>
+        ))}
+      </Form.Select>
+      <Form.Select
+        size="sm"
+        className="in-row"
+        aria-label="What is counted"
+        value={spec.count ?? "unit"}
+        onChange={(event) => onChange({ ...spec, count: event.target.value as Spec["count"] })}
+      >
+        <option value="unit">count as the scope says</option>
+        <option value="attempts">count attempts</option>
+      </Form.Select>
+      <Form.Control
+        size="sm"
+        className="in-row fresh"
+        style={{ width: "13rem" }}
+        aria-label="Screens that void an attempt"
+        placeholder="void after screens …"
+        value={voids}
+        onChange={(event) => setVoids(event.target.value)}
+        onBlur={() =>
+          onChange({
+            ...spec,
+            void: voids
+              .split(",")
+              .map((one) => one.trim())
+              .filter(Boolean),
+          })
+        }
+        onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+      />
+      <Form.Control
+        size="sm"
+        className="in-row fresh"
+        style={{ width: "13rem" }}
+        aria-label="Held the same"
+        placeholder="same param or property …"
+        list="held-names"
+        defaultValue={spec.held ?? ""}
+        onBlur={(event) => onChange({ ...spec, held: event.target.value.trim() })}
+        onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+      />
+      <datalist id="held-names">
+        {held.map((name) => (
+          <option key={name} value={name} />
+        ))}
+      </datalist>
+    </div>
+  );
+}

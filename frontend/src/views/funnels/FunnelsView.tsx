@@ -1,0 +1,158 @@
+import { useState } from "react";
+import { Button, Form } from "react-bootstrap";
+import type { AppSummary } from "../../api/client";
+import { useForget, useKeep, useKept, useOnboarding, useVocabulary } from "../../api/queries";
+import { useAddress } from "../../scope/scope";
+import { Empty, Loading, Trouble } from "../../shell/states";
+import { Builder } from "./Builder";
+import { FunnelPage } from "./FunnelPage";
+import { plainSpec, readSpec, type Written } from "./spec";
+
+/** Funnels of one's own: built of what the log holds, kept, copied. */
+export function FunnelsView({ app }: { app: AppSummary }) {
+  const [address, change] = useAddress();
+  const vocabulary = useVocabulary(app.key);
+  const spec = readSpec(address.get("funnel"));
+  const choose = (next: Written | null) =>
+    change({ funnel: next && JSON.stringify(plainSpec(next)), figure: null });
+  if (vocabulary.isPending) {
+    return <Loading />;
+  }
+  if (vocabulary.isError) {
+    return <Trouble problem={vocabulary.error} />;
+  }
+  if (!app.logs) {
+    return (
+      <Empty title="There is no log of this app yet.">
+        Bring one in under Logs; then funnels can be built here of what it holds.
+      </Empty>
+    );
+  }
+  const parts = (
+    <>
+      <KeptFunnels app={app.key} spec={spec} onChoose={choose} />
+      <Builder
+        key={address.get("funnel") ? "some" : "none"}
+        spec={spec ?? { stages: [] }}
+        vocabulary={vocabulary.data}
+        onChange={choose}
+      />
+    </>
+  );
+  if (!spec) {
+    return (
+      <div className="view-body">
+        <h1>A funnel of your own: pick its first stage.</h1>
+        {parts}
+        <Ready app={app.key} onChoose={choose} />
+      </div>
+    );
+  }
+  return (
+    <FunnelPage app={app} spec={spec} finish="get to the last stage">
+      {parts}
+    </FunnelPage>
+  );
+}
+
+/** What to begin with: the onboarding of the map, to be changed. */
+function Ready({ app, onChoose }: { app: string; onChoose: (spec: Written) => void }) {
+  const onboarding = useOnboarding(app);
+  const spec = onboarding.data;
+  return (
+    <p className="soft mt-3">
+      A stage is a screen, a role, a tab, a move or an event. Figures follow as you build.
+      {spec && (
+        <>
+          {" "}
+          Or begin with{" "}
+          <button type="button" className="figure-button" onClick={() => onChoose(spec as Written)}>
+            a copy of onboarding
+          </button>
+          .
+        </>
+      )}
+    </p>
+  );
+}
+
+interface KeptProps {
+  app: string;
+  spec: Written | null;
+  onChoose: (spec: Written | null) => void;
+}
+
+function KeptFunnels({ app, spec, onChoose }: KeptProps) {
+  const kept = useKept(app, "funnel");
+  const keep = useKeep(app, "funnel");
+  const forget = useForget(app, "funnel");
+  const [name, setName] = useState("");
+  const written = spec && JSON.stringify(plainSpec(spec));
+  const own = kept.data?.find(
+    (one) => JSON.stringify(plainSpec(one.document as unknown as Written)) === written,
+  );
+  return (
+    <div className="d-flex flex-wrap gap-3 align-items-center mb-2">
+      {kept.data?.map((one) => (
+        <button
+          key={one.id}
+          type="button"
+          className={`figure-button ${one === own ? "chosen" : ""}`}
+          onClick={() => onChoose(one.document as unknown as Written)}
+        >
+          {one.name}
+        </button>
+      ))}
+      {spec && (
+        <>
+          {own ? (
+            <button
+              type="button"
+              className="figure-button soft"
+              onClick={() => forget.mutate(own.name)}
+            >
+              forget “{own.name}”
+            </button>
+          ) : (
+            <Form
+              className="d-flex gap-2"
+              onSubmit={(event) => {
+                event.preventDefault();
+                if (name.trim()) {
+                  keep.mutate({
+                    name: name.trim(),
+                    document: plainSpec(spec) as unknown as Record<string, unknown>,
+                  });
+                  setName("");
+                }
+              }}
+            >
+              <Form.Control
+                size="sm"
+                aria-label="Name to keep the funnel under"
+                placeholder="keep it as …"
+                maxLength={200}
+                value={name}
+                onChange={(event) => setName(event.target.value)}
+              />
+              <Button size="sm" type="submit" disabled={!name.trim() || keep.isPending}>
+                Keep
+              </Button>
+            </Form>
+          )}
+          <a
+            className="small-text"
+            download="funnel.json"
+            href={`data:application/json,${encodeURIComponent(written ?? "")}`}
+          >
+            download
+          </a>
+          <button type="button" className="figure-button" onClick={() => onChoose(null)}>
+            a new one
+          </button>
+        </>
+      )}
+      {keep.isError && <Trouble problem={keep.error} />}
+    </div>
+  );
+}

@@ -1,0 +1,46 @@
+import { stageWords, type Written } from "./spec";
+
+export interface FunnelFigure {
+  funnel: Written;
+  cell: string;
+  by?: string;
+  value?: string;
+}
+
+/** What the journeys behind a figure of a funnel have in common, after their number. */
+export function figureWords(figure: string): string {
+  let asked: FunnelFigure;
+  try {
+    asked = JSON.parse(figure) as FunnelFigure;
+  } catch {
+    return "";
+  }
+  const [kind, number, way, ...screen] = asked.cell.split(".");
+  const at = Number(number);
+  const name = (i: number) => {
+    const stage = asked.funnel?.stages?.[i];
+    return stage ? stageWords(stage) : `stage ${i + 1}`;
+  };
+  const group = asked.by ? ` (${asked.by} ${asked.value || "not told"})` : "";
+  if (kind === "stage") {
+    return `got to ${name(at)}${group}`;
+  }
+  return `got to ${name(at)} and no further${wayWords(way, screen.join("."))}${group}`;
+}
+
+function wayWords(way: string | undefined, screen: string): string {
+  if (way === "ended") {
+    return ": ended there";
+  }
+  if (way === "back") {
+    return ": went back";
+  }
+  return screen ? `: went to ${screen}` : "";
+}
+
+export function lossWords(way: string, screen: string): string {
+  if (way === "ended") {
+    return "ended there";
+  }
+  return way === "back" ? "went back" : `to ${screen}`;
+}
