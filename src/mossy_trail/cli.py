@@ -30,7 +30,7 @@ from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import load_if_empty
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import funnel, sign_in, startup
+from mossy_trail.engine import funnel, gates, onboarding, sign_in, startup
 from mossy_trail.engine import history as history_rules
 from mossy_trail.engine.export import FORMS, write_steps
 from mossy_trail.engine.health import measure as health_of
@@ -210,7 +210,8 @@ def _figures(
     study: Study, scope: Scope, what: Measure, spec: Path | None, by: str
 ) -> dict[str, Any]:
     if what == Measure.SIGN_IN:
-        return sign_in.measure(study, scope).as_dict()
+        own = sign_in.measure(study, scope).as_dict()
+        return {**own, "gates": gates.measure(study, scope).as_dict()}
     if what == Measure.START_UP:
         return startup.measure(study, scope, by=by).as_dict()
     if what == Measure.FUNNEL and spec is None:
@@ -219,7 +220,10 @@ def _figures(
     if document is None:
         raise typer.BadParameter("the map names no onboarding funnel", param_hint="--map")
     asked = funnel.Asked.of(FunnelSpec.model_validate(document).model_dump())
-    return funnel.measure(study, scope, asked, by).as_dict()
+    figures = funnel.measure(study, scope, asked, by).as_dict()
+    if what == Measure.ONBOARDING:
+        figures["screens"] = onboarding.measure(study, scope).as_dict()
+    return figures
 
 
 def _print_stages(figures: dict[str, Any]) -> None:

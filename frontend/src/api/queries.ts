@@ -318,3 +318,29 @@ export function useForget(app: string, kind: KeptKind) {
     ),
   );
 }
+
+export function useOnboardingScreens(app: string, scope: Scope) {
+  return useQuery({
+    queryKey: ["study", app, "onboarding-screens", scope],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/onboarding/screens", {
+          params: { path: { app }, query: { ...scope } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useGates(app: string, scope: Scope) {
+  return useQuery({
+    queryKey: ["study", app, "gates", scope],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/sign-in/gates", {
+          params: { path: { app }, query: { ...scope } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}

@@ -421,6 +421,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/onboarding/screens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Onboarding Screens
+         * @description What became of those who began onboarding, and its screens one by one.
+         */
+        get: operations["read_onboarding_screens"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/scope": {
         parameters: {
             query?: never;
@@ -453,6 +473,26 @@ export interface paths {
          * @description Met sign-in → tried → in, and where the others went.
          */
         get: operations["read_sign_in"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/sign-in/gates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Gates
+         * @description What sent people to sign in, how often they tried, and what they reached.
+         */
+        get: operations["read_gates"];
         put?: never;
         post?: never;
         delete?: never;
@@ -808,6 +848,38 @@ export interface components {
             low: number;
         };
         /**
+         * Cause
+         * @description Gates of one cause, and what came of them.
+         */
+        Cause: {
+            /** Cause */
+            cause: string;
+            /** Gates */
+            gates: number;
+            /** Outcomes */
+            outcomes: {
+                [key: string]: components["schemas"]["Share"];
+            };
+        };
+        /**
+         * ChainScreen
+         * @description Sessions that were on a screen of the chain, and in how many of them it was left by each way;
+         *     `dwell` in milliseconds, of each visit.
+         */
+        ChainScreen: {
+            /** Cell */
+            cell: string;
+            dwell: components["schemas"]["Quartiles"] | null;
+            /** Screen */
+            screen: string;
+            /** Sessions */
+            sessions: number;
+            /** Ways */
+            ways: {
+                [key: string]: components["schemas"]["Share"];
+            };
+        };
+        /**
          * ClauseSpec
          * @description What must hold of a step; with an `event`, of a row instead. What is empty is open.
          */
@@ -994,6 +1066,19 @@ export interface components {
             expected: number;
             /** Start */
             start: number;
+        };
+        /**
+         * GateFigures
+         * @description `tries` are those that came out; `needed` counts sessions that got in by how many tries.
+         */
+        GateFigures: {
+            /** Causes */
+            causes: components["schemas"]["Cause"][];
+            failed: components["schemas"]["Share"];
+            /** Needed */
+            needed: number[];
+            /** Tries */
+            tries: number;
         };
         /** GuessView */
         GuessView: {
@@ -1435,6 +1520,21 @@ export interface components {
             };
             /** Name */
             name: string;
+        };
+        /**
+         * OnboardingFigures
+         * @description Users by what became of them, and how long it took those who finished later, in ms.
+         */
+        OnboardingFigures: {
+            /** Begun */
+            begun: number;
+            /** Ends */
+            ends: {
+                [key: string]: components["schemas"]["Share"];
+            };
+            later_took: components["schemas"]["Quartiles"] | null;
+            /** Screens */
+            screens: components["schemas"]["ChainScreen"][];
         };
         /**
          * PatternView
@@ -2707,6 +2807,45 @@ export interface operations {
             };
         };
     };
+    read_onboarding_screens: {
+        parameters: {
+            query?: {
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnboardingFigures"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_scope: {
         parameters: {
             query?: {
@@ -2772,6 +2911,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignInView"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_gates: {
+        parameters: {
+            query?: {
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateFigures"];
                 };
             };
             /** @description Client Error */

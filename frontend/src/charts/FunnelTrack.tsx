@@ -188,7 +188,7 @@ function StageBlock({
       )}
       {inside && last && share.of > 0 && (
         <text x={x + 9} y={HEAD + 20} fontSize={12} style={{ fill: "var(--bs-body-bg)" }}>
-          {`95 %: ${percent(share.low)} to ${percent(share.high)} of all`}
+          {`95 %: ${percent(share.low)} to ${percent(share.high)}${width > 190 ? " of all" : ""}`}
         </text>
       )}
     </g>
@@ -297,7 +297,7 @@ function Branches({ losses: all, room, x, from, tall, chosen, onChoose }: Branch
     <>
       {branches}
       <text x={x + reach + 10} y={y - 2} fontSize={13} opacity={0.8}>
-        {`${count(others)} more, ${rest.length} ways`}
+        {`${count(others)} more, in ${count(rest.length, "way")}`}
       </text>
     </>
   );

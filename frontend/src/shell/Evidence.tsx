@@ -28,9 +28,9 @@ export function Evidence({ app, scope, measure, figure, counted }: Props) {
   const list = { measure, figure, sort };
   const first = useQuery(journeysPage(app, scope, list, 0));
   const own = { measure, figure };
-  const narrow = (part: Segment) =>
-    change({ segment: written([...partsOf(scope.segment), part]), figure: null });
-  const close = useCallback(() => change({ figure: null }), [change]);
+  const narrow = (more: Segment) =>
+    change({ segment: written([...partsOf(scope.segment), more]), figure: null, of: null });
+  const close = useCallback(() => change({ figure: null, of: null }), [change]);
   return (
     <Pane
       label="Journeys behind the figure"

@@ -1,11 +1,13 @@
 import { figureWords as ofAppMap } from "./app-map/words";
-import { figureWords as ofFunnel } from "./funnels/words";
-import { figureWords as ofSignIn } from "./sign-in/words";
+import { chainWords, figureWords as ofFunnel } from "./funnels/words";
+import { gateWords as ofGates, figureWords as ofSignIn } from "./sign-in/words";
 import { figureWords as ofStartUp } from "./start-up/words";
 
 const WORDS: Record<string, (figure: string) => string> = {
   "app-map": ofAppMap,
   funnel: ofFunnel,
+  gates: ofGates,
+  onboarding: chainWords,
   "sign-in": ofSignIn,
   "start-up": ofStartUp,
 };

@@ -1,4 +1,4 @@
-import { useRef } from "react";
+import { type ReactNode, useRef } from "react";
 import type { AppSummary, FunnelFigures } from "../../api/client";
 import { useFunnel } from "../../api/queries";
 import { FunnelTrack } from "../../charts/FunnelTrack";
@@ -19,11 +19,12 @@ interface Props {
   /** What those did who reached the last stage, as in “finish onboarding”. */
   finish: string;
   /** Above the figures: how the funnel is built. */
-  children?: React.ReactNode;
+  children?: ReactNode;
+  after?: ReactNode;
 }
 
 /** The figures of a funnel: its sentence, the track, its groups, and the table. */
-export function FunnelPage({ app, spec, finish, children }: Props) {
+export function FunnelPage({ app, spec, finish, children, after }: Props) {
   const scope = useScope();
   const [address, change] = useAddress();
   const groups = useGroups();
@@ -31,7 +32,8 @@ export function FunnelPage({ app, spec, finish, children }: Props) {
   const answer = useFunnel(app.key, scope, JSON.stringify(plain), groups);
   const chart = useRef<HTMLDivElement>(null);
   const figure = address.get("figure");
-  const choose = (chosen: string) => change({ figure: chosen === figure ? null : chosen });
+  const choose = (chosen: string) =>
+    change({ figure: chosen === figure ? null : chosen, of: null });
   const figureOf = (cell: string, by?: string, value?: string) =>
     JSON.stringify({
       funnel: plain,
@@ -119,12 +121,13 @@ export function FunnelPage({ app, spec, finish, children }: Props) {
             onChoose={choose}
           />
         )}
+        {after}
       </div>
       {figure && (
         <Evidence
           app={app.key}
           scope={scope}
-          measure="funnel"
+          measure={address.get("of") ?? "funnel"}
           figure={figure}
           counted={found.counted === "attempts" ? "attempts" : undefined}
         />

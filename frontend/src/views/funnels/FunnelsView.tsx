@@ -6,7 +6,7 @@ import { useAddress } from "../../scope/scope";
 import { Empty, Loading, Trouble } from "../../shell/states";
 import { Builder } from "./Builder";
 import { FunnelPage } from "./FunnelPage";
-import { plainSpec, readSpec, type Written } from "./spec";
+import { plainSpec, readSpec, stageWords, type Written } from "./spec";
 
 /** Funnels of one's own: built of what the log holds, kept, copied. */
 export function FunnelsView({ app }: { app: AppSummary }) {
@@ -49,10 +49,15 @@ export function FunnelsView({ app }: { app: AppSummary }) {
     );
   }
   return (
-    <FunnelPage app={app} spec={spec} finish="get to the last stage">
+    <FunnelPage app={app} spec={spec} finish={`get to ${lastWords(spec)}`}>
       {parts}
     </FunnelPage>
   );
+}
+
+function lastWords(spec: Written): string {
+  const last = spec.stages.at(-1);
+  return last ? stageWords(last) : "the last stage";
 }
 
 /** What to begin with: the onboarding of the map, to be changed. */

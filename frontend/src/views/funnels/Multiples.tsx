@@ -69,8 +69,7 @@ export function Multiples({ found, words, by, two, figure, figureOf, onChoose }:
                 <td key={i}>
                   {gap && (
                     <span className={gap.low > 0 || gap.high < 0 ? "fw-semibold" : "soft"}>
-                      {gap.difference < 0 ? "−" : "+"}
-                      {percent(Math.abs(gap.difference))}{" "}
+                      {signed(gap.difference)}{" "}
                       <span className="soft small-text fw-normal">
                         ({signed(gap.low)} to {signed(gap.high)})
                       </span>
@@ -98,5 +97,6 @@ export function Multiples({ found, words, by, two, figure, figureOf, onChoose }:
 }
 
 function signed(share: number): string {
-  return `${share < 0 ? "−" : "+"}${percent(Math.abs(share))}`;
+  const said = percent(Math.abs(share));
+  return said.startsWith("<") ? "0 %" : `${share < 0 ? "−" : "+"}${said}`;
 }

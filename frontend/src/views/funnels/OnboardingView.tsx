@@ -1,6 +1,7 @@
 import type { AppSummary } from "../../api/client";
 import { useOnboarding } from "../../api/queries";
 import { Empty, Loading, Trouble } from "../../shell/states";
+import { ChainTable } from "./ChainTable";
 import { FunnelPage } from "./FunnelPage";
 import type { Written } from "./spec";
 
@@ -29,6 +30,11 @@ export function OnboardingView({ app }: { app: AppSummary }) {
     );
   }
   return (
-    <FunnelPage app={app} spec={spec.data as Written} finish="finish onboarding and get inside" />
+    <FunnelPage
+      app={app}
+      spec={spec.data as Written}
+      finish="finish onboarding and get inside"
+      after={<ChainTable app={app} />}
+    />
   );
 }

@@ -44,3 +44,28 @@ export function lossWords(way: string, screen: string): string {
   }
   return way === "back" ? "went back" : `to ${screen}`;
 }
+
+export const CHAIN_WAYS: Record<string, string> = {
+  on: "went on",
+  back: "back",
+  skipped: "skipped the rest",
+  ended: "ended there",
+  elsewhere: "elsewhere",
+};
+
+export const USER_ENDS: Record<string, string> = {
+  finished: "finished in their first go",
+  later: "finished in a later session",
+  skipped: "got inside without",
+  never: "did neither",
+};
+
+/** What the journeys behind a figure of onboarding's screens have in common. */
+export function chainWords(figure: string): string {
+  const [kind, rest = "", way = ""] = figure.split(".");
+  if (kind === "user") {
+    return `in which users began who ${USER_ENDS[rest] ?? rest}`;
+  }
+  const place = `screen ${Number(rest) + 1} of onboarding`;
+  return way ? `left ${place}: ${CHAIN_WAYS[way] ?? way}` : `were on ${place}`;
+}

@@ -6,6 +6,7 @@ import { useAddress, useScope } from "../../scope/scope";
 import { Evidence } from "../../shell/Evidence";
 import { FigureButton } from "../../shell/FigureButton";
 import { Empty, Loading, Trouble } from "../../shell/states";
+import { Gates } from "./Gates";
 import { LOSS_WORDS, STAGE_WORDS } from "./words";
 
 export function SignInView({ app }: { app: AppSummary }) {
@@ -36,7 +37,8 @@ export function SignInView({ app }: { app: AppSummary }) {
     );
   }
   const met = found.stages[0]?.count ?? 0;
-  const choose = (chosen: string) => change({ figure: chosen === figure ? null : chosen });
+  const choose = (chosen: string) =>
+    change({ figure: chosen === figure ? null : chosen, of: null });
   return (
     <>
       <div className="view-body">
@@ -67,10 +69,18 @@ export function SignInView({ app }: { app: AppSummary }) {
               onChoose={choose}
             />
             <StageTable found={found} figure={figure} onChoose={choose} />
+            <Gates app={app} />
           </>
         )}
       </div>
-      {figure && <Evidence app={app.key} scope={scope} measure="sign-in" figure={figure} />}
+      {figure && (
+        <Evidence
+          app={app.key}
+          scope={scope}
+          measure={address.get("of") ?? "sign-in"}
+          figure={figure}
+        />
+      )}
     </>
   );
 }

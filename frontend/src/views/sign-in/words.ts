@@ -30,3 +30,30 @@ export function figureWords(figure: string): string {
   const words = lost[base] ?? plain[base] ?? `count under “${figure}”`;
   return way ? `${words}: ${LOSS_WORDS[way] ?? way}` : words;
 }
+
+export const CAUSES: Record<string, string> = {
+  asked: "asked for a screen behind it",
+  link: "a link led there",
+  expired: "had been signed in, and was sent back",
+};
+
+export const GATE_ENDS: Record<string, string> = {
+  reached: "reached what they wanted",
+  in: "got in, but not there",
+  lost: "did not get in",
+};
+
+/** What the journeys behind a figure of gates and tries have in common. */
+export function gateWords(figure: string): string {
+  const [kind = "", rest = ""] = figure.split(".");
+  if (kind === "failed") {
+    return "had a try that failed";
+  }
+  if (kind === "tries") {
+    return "tried";
+  }
+  if (kind === "needed") {
+    return Number(rest) < 5 ? `got in at try ${rest}` : "got in at try 5 or later";
+  }
+  return `met a gate: ${CAUSES[kind] ?? kind}${rest ? `; ${GATE_ENDS[rest] ?? rest}` : ""}`;
+}

@@ -89,31 +89,35 @@ export function StartUpView({ app }: { app: AppSummary }) {
             </div>
           </>
         )}
-        <Landings whole={whole} figure={figure} onChoose={choose} />
-        <div className="mt-3">
-          <GroupChoice
-            app={app.key}
-            groups={groups}
-            values={found.groups.map((group) => group.value ?? "")}
-          />
-          {found.left_between && (
-            <p className="mb-1">
-              {groups.one || "not told"} less {groups.other || "not told"}: left on the splash{" "}
-              {points(found.left_between.difference)}{" "}
-              <span className="soft">
-                (95 %: {points(found.left_between.low)} to {points(found.left_between.high)})
-              </span>
-            </p>
-          )}
-          {groups.by && (
-            <GroupTable
-              found={found}
-              by={groups.by}
-              slow={slow}
-              figure={figure}
-              onChoose={choose}
+        <div className="d-flex flex-wrap column-gap-5">
+          <div>
+            <Landings whole={whole} figure={figure} onChoose={choose} />
+          </div>
+          <div>
+            <GroupChoice
+              app={app.key}
+              groups={groups}
+              values={found.groups.map((group) => group.value ?? "")}
             />
-          )}
+            {found.left_between && (
+              <p className="mb-1">
+                {groups.one || "not told"} less {groups.other || "not told"}: left on the splash{" "}
+                {points(found.left_between.difference)}{" "}
+                <span className="soft">
+                  (95 %: {points(found.left_between.low)} to {points(found.left_between.high)})
+                </span>
+              </p>
+            )}
+            {groups.by && (
+              <GroupTable
+                found={found}
+                by={groups.by}
+                slow={slow}
+                figure={figure}
+                onChoose={choose}
+              />
+            )}
+          </div>
         </div>
       </div>
       {figure && (

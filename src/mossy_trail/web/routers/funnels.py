@@ -8,7 +8,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 from pydantic import ValidationError
 
-from mossy_trail.engine import funnel, journeys
+from mossy_trail.engine import funnel, journeys, onboarding
 from mossy_trail.engine.vocabulary import vocabulary
 from mossy_trail.web.context import By, TheScope, TheStudy, TheTwo
 from mossy_trail.web.problems import ProblemError, known_groups
@@ -36,6 +36,12 @@ def read_onboarding(study: TheStudy) -> FunnelSpec | None:
     """The funnel of the map's onboarding chain; none where the map has no such chain."""
     document = funnel.onboarding(study.app_map)
     return FunnelSpec(**document) if document else None
+
+
+@router.get("/onboarding/screens")
+def read_onboarding_screens(study: TheStudy, scope: TheScope) -> onboarding.OnboardingFigures:
+    """What became of those who began onboarding, and its screens one by one."""
+    return onboarding.measure(study, scope)
 
 
 @router.get("/vocabulary")

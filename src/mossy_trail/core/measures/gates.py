@@ -1,0 +1,122 @@
+"""Gates: what sent people to sign in, and whether they reached what they had wanted.
+
+A gate is a redirect onto a sign-in screen from anything else. Its cause is a *link* that led there,
+a sign-in that had *expired* (the session had been signed in before), or that the user *asked* for a
+screen behind it. It is lost, or the user got *in*, or in and *reached* the screen that was wanted,
+before the next gate and within the session.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.app_map import ROLE
+from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.log import EVENT, NONE, OUTCOME, Column
+from mossy_trail.core.steps import MOVE, Steps
+
+CAUSES = ("asked", "link", "expired")
+OUTCOMES = ("lost", "in", "reached")
+_ASKED, _LINK, _EXPIRED = range(3)
+_LOST, _IN, _REACHED = range(3)
+_REDIRECT, _OK, _FAILED = MOVE["redirect"], OUTCOME["ok"], OUTCOME["failed"]
+_SIGN_IN, _SIGN_OUT, _RESTORED = (EVENT[w] for w in ("sign_in", "sign_out", "session_restored"))
+
+
+class Labels(NamedTuple):
+    """Per gate its journey, cause and outcome; per journey how many tries failed and went well,
+    shape (journeys,)."""
+
+    journey: NDArray[np.int32]
+    cause: NDArray[np.int8]
+    outcome: NDArray[np.int8]
+    failed: NDArray[np.int32]
+    ok: NDArray[np.int32]
+
+
+def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
+    """The gates of the journeys `inside`, in order; linear in rows and steps."""
+    columns, journeys = steps.log.columns, steps.journeys
+    roles = [ROLE[word] for word in ("sign_in", "sign_up", "recovery")]
+    cause, outcome = np.full(len(steps.screen), NONE, "i1"), np.zeros(len(steps.screen), "i1")
+    failed, ok = np.zeros(len(inside), "i4"), np.zeros(len(inside), "i4")
+    walked = _Walked(
+        steps.screen, np.isin(steps.role, roles), steps.role == ROLE["sign_in"], steps.steps.move,
+        steps.steps.wanted, steps.steps.uri, steps.steps.visible, steps.steps.journey,
+    )  # fmt: skip
+    _label(
+        read_only(columns["event"]),
+        read_only(columns["outcome"]),
+        read_only(columns["time"]),
+        journeys.first_row,
+        journeys.rows,
+        inside,
+        walked,
+        (cause, outcome, failed, ok),
+    )
+    at = np.flatnonzero(cause != NONE)
+    return Labels(steps.steps.journey[at], cause[at], outcome[at], failed, ok)
+
+
+class _Walked(NamedTuple):
+    screen: Column
+    on_the_way: Column
+    sign_in: Column
+    move: Column
+    wanted: Column
+    uri: Column
+    visible: Column
+    journey: Column
+
+
+@kernel
+def _label(
+    event: Column,
+    result: Column,
+    time: Column,
+    first_row: Column,
+    rows: Column,
+    inside: Column,
+    walked: _Walked,
+    found: tuple[Column, Column, Column, Column],
+) -> None:
+    cause, outcome, failed, ok = found
+    step = 0
+    for j in range(len(first_row)):
+        while step < len(walked.journey) and walked.journey[step] < j:
+            step += 1
+        if not inside[j]:
+            continue
+        gate, signed_in, wanted = -1, False, -1
+        for row in range(first_row[j], first_row[j] + rows[j]):
+            while (
+                step < len(walked.journey)
+                and walked.journey[step] == j
+                and walked.visible[step] <= time[row]
+            ):
+                sent = walked.move[step] == _REDIRECT and walked.sign_in[step]
+                first = step == 0 or walked.journey[step - 1] != j
+                if sent and (first or not walked.on_the_way[step - 1]):
+                    gate, wanted = step, walked.wanted[step]
+                    cause[step] = _ASKED
+                    if signed_in:
+                        cause[step] = _EXPIRED
+                    elif walked.uri[step] != NONE:
+                        cause[step] = _LINK
+                elif gate >= 0 and outcome[gate] == _IN and walked.screen[step] == wanted:
+                    outcome[gate] = _REACHED
+                step += 1
+            if event[row] == _SIGN_IN and result[row] == _OK:
+                ok[j] += 1
+                signed_in = True
+                if gate >= 0 and outcome[gate] == _LOST:
+                    outcome[gate] = _IN
+            elif event[row] == _SIGN_IN and result[row] == _FAILED:
+                failed[j] += 1
+            elif event[row] == _RESTORED:
+                signed_in = True
+            elif event[row] == _SIGN_OUT:
+                signed_in = False

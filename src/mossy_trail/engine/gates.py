@@ -1,0 +1,92 @@
+"""Gates and tries at sign-in: what sent people there, how often they tried, what they reached."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.measures.gates import CAUSES, OUTCOMES, Labels, label
+from mossy_trail.core.scope import Scope
+from mossy_trail.core.stats import Share, share
+from mossy_trail.core.steps import Steps
+from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.study import Study
+
+Mask = NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Cause:
+    """Gates of one cause, and what came of them."""
+
+    cause: str
+    gates: int
+    outcomes: dict[str, Share]
+
+
+@dataclass(frozen=True)
+class GateFigures:
+    """`tries` are those that came out; `needed` counts sessions that got in by how many tries."""
+
+    causes: list[Cause]
+    tries: int
+    failed: Share
+    needed: list[int]
+    """Sessions that got in at the first try, the second, and so on; the last one: that or later."""
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+MOST_TRIES = 5
+
+
+def measure(study: Study, scope: Scope) -> GateFigures:
+    parts = each_inside(study, scope, label)
+    cause = np.concatenate([np.empty(0, "i1"), *(one.cause for one in parts)])
+    outcome = np.concatenate([np.empty(0, "i1"), *(one.outcome for one in parts)])
+    failed = sum(int(one.failed.sum()) for one in parts)
+    tries = failed + sum(int(one.ok.sum()) for one in parts)
+    causes = []
+    for code, word in enumerate(CAUSES):
+        own = outcome[cause == code]
+        ends = {end: share(int((own == i).sum()), len(own)) for i, end in enumerate(OUTCOMES)}
+        causes.append(Cause(word, len(own), ends))
+    needed = [sum(int(_needed(one, n).sum()) for one in parts) for n in range(1, MOST_TRIES + 1)]
+    return GateFigures(causes, tries, share(failed, tries), needed)
+
+
+def _needed(labels: Labels, tries: int) -> Mask:
+    own = np.minimum(labels.failed + 1, MOST_TRIES)
+    return np.asarray((labels.ok > 0) & (own == tries))
+
+
+@evidence_of("gates")
+def evidence(study: Study, scope: Scope, figure: str) -> Mask:
+    """The journeys behind `CAUSE`, `CAUSE.OUTCOME`, `failed`, `tries`, or `needed.N`; raises
+    `KeyError` for a figure that there is not."""
+    kind, _, rest = figure.partition(".")
+    of_cause = kind in CAUSES and rest in ("", *OUTCOMES)
+    of_tries = kind == "needed" and rest.isdecimal() and 1 <= int(rest) <= MOST_TRIES
+    if not (of_cause or of_tries or figure in ("failed", "tries")):
+        raise KeyError(figure)
+
+    def ask(steps: Steps, inside: Mask) -> Mask:
+        labels = label(steps, inside)
+        if of_tries:
+            return _needed(labels, int(rest))
+        if not of_cause:
+            tried = labels.failed if kind == "failed" else labels.failed + labels.ok
+            return np.asarray(tried > 0)
+        chosen = labels.cause == CAUSES.index(kind)
+        if rest:
+            chosen &= labels.outcome == OUTCOMES.index(rest)
+        found = np.zeros(len(inside), bool)
+        found[labels.journey[chosen]] = True
+        return found
+
+    return joined_inside(study, scope, ask)

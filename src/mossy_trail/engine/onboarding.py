@@ -1,0 +1,109 @@
+"""Onboarding: what became of those who began, and each screen of the chain by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from functools import partial
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.measures.onboarding import ENDS, WAYS, Labels, label
+from mossy_trail.core.scope import Scope
+from mossy_trail.core.stats import Quartiles, Share, quartiles, share
+from mossy_trail.core.steps import Steps
+from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.study import Study
+
+Mask = NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class ChainScreen:
+    """Sessions that were on a screen of the chain, and in how many of them it was left by each way;
+    `dwell` in milliseconds, of each visit."""
+
+    cell: str
+    screen: str
+    sessions: int
+    ways: dict[str, Share]
+    dwell: Quartiles | None
+
+
+@dataclass(frozen=True)
+class OnboardingFigures:
+    """Users by what became of them, and how long it took those who finished later, in ms."""
+
+    begun: int
+    ends: dict[str, Share]
+    later_took: Quartiles | None
+    screens: list[ChainScreen]
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def measure(study: Study, scope: Scope) -> OnboardingFigures:
+    chain = study.app_map.funnels.get("onboarding", ())
+    labels = each_inside(study, scope, partial(_ask, chain=chain))
+    ends = np.concatenate([np.empty(0, "i8"), *(one.end for one in labels)])
+    took = np.concatenate([np.empty(0, "i8"), *(one.took for one in labels)])
+    begun = len(ends)
+    later = took[ends == ENDS.index("later")] / 1000
+    counts = {word: int((ends == i).sum()) for i, word in enumerate(ENDS)}
+    return OnboardingFigures(
+        begun,
+        {word: share(n, begun) for word, n in counts.items()},
+        quartiles(later),
+        [_screen(labels, i, screen) for i, screen in enumerate(chain)],
+    )
+
+
+def _ask(steps: Steps, inside: Mask, chain: Sequence[str]) -> Labels:
+    return label(steps, chain, inside)
+
+
+def _screen(labels: Sequence[Labels], place: int, screen: str) -> ChainScreen:
+    def sessions(way: str) -> int:
+        return sum(len(np.unique(one.journey[_of(one, place, way)])) for one in labels)
+
+    total = sessions("")
+    dwell = np.concatenate([np.empty(0, "i8"), *(one.dwell[_of(one, place, "")] for one in labels)])
+    return ChainScreen(
+        f"screen.{place}",
+        screen,
+        total,
+        {way: share(sessions(way), total) for way in WAYS},
+        quartiles(dwell[dwell >= 0] / 1000),
+    )
+
+
+def _of(labels: Labels, place: int, way: str) -> Mask:
+    found = labels.screen == place
+    return np.asarray(found & (labels.way == WAYS.index(way)) if way else found)
+
+
+@evidence_of("onboarding")
+def evidence(study: Study, scope: Scope, figure: str) -> Mask:
+    """The journeys behind `screen.I`, `screen.I.WAY`, or `user.END`: of a user, the one that began
+    it. Raises `KeyError` for a figure that there is not."""
+    chain = study.app_map.funnels.get("onboarding", ())
+    kind, _, rest = figure.partition(".")
+    number, _, way = rest.partition(".")
+    of_screen = kind == "screen" and number.isdecimal() and int(number) < len(chain)
+    if not (of_screen and way in ("", *WAYS)) and not (kind == "user" and rest in ENDS):
+        raise KeyError(figure)
+
+    def ask(steps: Steps, inside: Mask) -> Mask:
+        labels = label(steps, chain, inside)
+        found = np.zeros(len(inside), bool)
+        if kind == "user":
+            found[labels.begun[labels.end == ENDS.index(rest)]] = True
+        else:
+            found[labels.journey[_of(labels, int(number), way)]] = True
+        return found
+
+    return joined_inside(study, scope, ask)
