@@ -22,12 +22,13 @@ from mossy_trail.core import replay as replaying
 from mossy_trail.core.app_map import AppMap, resolve
 from mossy_trail.core.batches import FIRST_WAYS, walk_through
 from mossy_trail.core.log import EVENT, OUTCOME, Log, split
+from mossy_trail.core.properties import property_of
 from mossy_trail.core.run import Source
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.sessions import cut_sessions
 from mossy_trail.core.steps import Steps
 from mossy_trail.demo.load import MAP
-from mossy_trail.engine import sign_in
+from mossy_trail.engine import funnel, gates, sign_in, startup
 from mossy_trail.engine.study import ENOUGH_TO_LEARN, Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
@@ -148,6 +149,91 @@ def bench_sign_in(study: Study) -> None:
     line("sign-in", found[0][0], {"DuckDB": found[1][0], "Polars": found[2][0]})
 
 
+def bench_getting_in(study: Study) -> None:
+    steps = pl.concat([screen_frame(i, part) for i, part in enumerate(study.parts)])
+    names = study.parts[0].places.names
+    chain = ["Welcome", "HomePier", "Alerts", "StepFree"]
+    asked = funnel.Asked.of({"stages": [{"any": [{"screens": [name]}]} for name in chain]})
+    codes = [names.index(name) for name in chain]
+    base = duckdb.connect()
+    base.register("steps", steps.to_arrow())
+    base.execute("CREATE TABLE s AS FROM steps")
+    stages = [
+        f"""s{i} AS (SELECT s.journey, min(s.n) AS n, arg_min(s.t, s.n) AS t
+                     FROM s JOIN s{i - 1} USING (journey)
+                     WHERE screen = {code} AND s.n > s{i - 1}.n GROUP BY 1)"""
+        for i, code in enumerate(codes)
+        if i
+    ]
+    medians = ", ".join(f"median(s{i}.t - s{i - 1}.t)" for i in (1, 2, 3))
+    query = f"""
+        WITH s0 AS (SELECT journey, version, min(n) AS n, arg_min(t, n) AS t FROM s
+                    WHERE screen = {codes[0]} GROUP BY 1, 2), {", ".join(stages)}
+        SELECT version, count(s0.n), count(s1.n), count(s2.n), count(s3.n), {medians} FROM s0
+        LEFT JOIN s1 USING (journey) LEFT JOIN s2 USING (journey) LEFT JOIN s3 USING (journey)
+        GROUP BY 1 ORDER BY 1
+    """
+
+    def duck() -> list[tuple[float, ...]]:
+        return [tuple(row[1:]) for row in base.execute(query).fetchall()]
+
+    def polars() -> list[tuple[float, ...]]:
+        def first(frame: pl.LazyFrame, i: int, *by: str) -> pl.LazyFrame:
+            time = pl.col("t").get(pl.col("n").arg_min()).alias(f"t{i}")
+            return frame.group_by("journey", *by).agg(pl.min("n").alias(f"n{i}"), time)
+
+        found = first(steps.lazy().filter(pl.col("screen") == codes[0]), 0, "version")
+        for i, code in enumerate(codes[1:], 1):
+            later = steps.lazy().filter(pl.col("screen") == code).select("journey", "n", "t")
+            later = later.join(found.select("journey", f"n{i - 1}"), on="journey")
+            later = later.filter(pl.col("n") > pl.col(f"n{i - 1}"))
+            found = found.join(first(later, i), on="journey", how="left")
+        counts = [pl.col(f"n{i}").count().alias(f"c{i}") for i in range(4)]
+        times = [(pl.col(f"t{i}") - pl.col(f"t{i - 1}")).median().alias(f"m{i}") for i in (1, 2, 3)]
+        by_version = found.group_by("version").agg(counts + times).sort("version").collect()
+        return by_version.drop("version").rows()
+
+    def ours() -> list[tuple[float, ...]]:
+        groups = funnel.measure(study, Scope(), asked, "version").groups
+        in_order = sorted(groups, key=lambda group: group.value or "")
+        return [
+            (
+                *(stage.count for stage in group.stages),
+                *(1000 * stage.time_to.median for stage in group.stages if stage.time_to),
+            )
+            for group in in_order
+        ]
+
+    segment = Scope(segment='{"property": "platform", "values": ["ios"]}')
+    found = [timed(ask) for ask in (ours, duck, polars)]
+    assert found[0][1] == found[1][1] == found[2][1], [answer for _, answer in found]
+    line(
+        "onboarding funnel by version", found[0][0], {"DuckDB": found[1][0], "Polars": found[2][0]}
+    )
+    plain = timed(lambda: funnel.measure(study, Scope(), asked))[0]
+    narrowed = timed(lambda: funnel.measure(study, segment, asked, "version"))[0]
+    starts = timed(lambda: startup.measure(study, segment, by="version"))[0]
+    at_gates = timed(lambda: gates.measure(study, Scope()))[0]
+    print(
+        f"alone: the funnel {plain:.3f} s, with segment and groups {narrowed:.3f} s; start-up with "
+        f"both {starts:.3f} s; gates {at_gates:.3f} s",
+        flush=True,
+    )
+
+
+def screen_frame(number: int, part: Steps) -> pl.DataFrame:
+    version = property_of(part.log.terms["props"], "version").of_journeys(part)
+    return pl.DataFrame(
+        {
+            "journey": part.steps.journey.astype("int64") + (number << 32),
+            "n": np.arange(len(part.screen), dtype="int64"),
+            "t": part.steps.visible,
+            "screen": part.screen,
+            "version": version[part.steps.journey],
+        }
+    )
+
+
 def step_frame(number: int, part: Steps) -> pl.DataFrame:
     return pl.DataFrame(
         {
@@ -170,11 +256,14 @@ def main() -> None:
     times = max(1, round(million * 1e6 / SIMULATED))
     print(f"{times * SIMULATED:,} rows; × n: that many times our time", flush=True)
     app_map = map_of(parse_map(MAP.read_text()))
-    bench_reading(times)
+    if len(sys.argv) < 3:
+        bench_reading(times)
     log = grown_log(times)
     bench_replay(log, app_map)
     bench_shapes()
-    bench_sign_in(Study(split(log, parts_needed(len(log))), app_map))
+    study = Study(split(log, parts_needed(len(log))), app_map)
+    bench_sign_in(study)
+    bench_getting_in(study)
 
 
 if __name__ == "__main__":

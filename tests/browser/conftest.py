@@ -77,12 +77,15 @@ class Page:
         words = self.until(lambda: [w for w in self.find(css).text.split() if w[0].isdigit()])
         return int(words[0].replace(",", ""))
 
-    def click(self, css: str) -> None:
-        self.until(lambda: self._click(css))
+    def click(self, css: str, words: str = "") -> None:
+        """Click the first element of these that has these words in it."""
+        self.until(lambda: self._click(css, words))
 
-    def _click(self, css: str) -> bool:
+    def _click(self, css: str, words: str) -> bool:
         """Click what stands still, lest a page that is being laid out moves it away."""
-        element = self.driver.find_element(By.CSS_SELECTOR, css)
+        element = next((one for one in self.all(css) if words in one.text), None)
+        if element is None:
+            return False
         before = element.rect
         time.sleep(0.1)
         if element.rect != before or not element.is_enabled():

@@ -48,7 +48,10 @@ class OnboardingFigures:
 
 def measure(study: Study, scope: Scope) -> OnboardingFigures:
     chain = study.app_map.funnels.get("onboarding", ())
-    labels = each_inside(study, scope, partial(_ask, chain=chain))
+    found = each_inside(study, scope, partial(_ask, chain=chain))
+    labels = [own for own, _ in found]
+    size = (len(chain), len(WAYS) + 1)
+    sessions = sum((counts for _, counts in found), np.zeros(size, "i8"))
     ends = np.concatenate([np.empty(0, "i8"), *(one.end for one in labels)])
     took = np.concatenate([np.empty(0, "i8"), *(one.took for one in labels)])
     begun = len(ends)
@@ -58,25 +61,31 @@ def measure(study: Study, scope: Scope) -> OnboardingFigures:
         begun,
         {word: share(n, begun) for word, n in counts.items()},
         quartiles(later),
-        [_screen(labels, i, screen) for i, screen in enumerate(chain)],
+        [_screen(labels, sessions[i], i, screen) for i, screen in enumerate(chain)],
     )
 
 
-def _ask(steps: Steps, inside: Mask, chain: Sequence[str]) -> Labels:
-    return label(steps, chain, inside)
+def _ask(steps: Steps, inside: Mask, chain: Sequence[str]) -> tuple[Labels, NDArray[np.int64]]:
+    """The labels, and in how many sessions each screen was left by each way; the last: at all."""
+    labels, many = label(steps, chain, inside), max(len(inside), 1)
+    counts = np.zeros((len(chain), len(WAYS) + 1), "i8")
+    cells = [(labels.screen * len(WAYS) + labels.way, len(WAYS)), (labels.screen, 1)]
+    for (cell, width), columns in zip(cells, (slice(len(WAYS)), slice(-1, None)), strict=True):
+        each = np.unique(cell * many + labels.journey) // many
+        counts[:, columns] = np.bincount(each, minlength=len(chain) * width).reshape(-1, width)
+    return labels, counts
 
 
-def _screen(labels: Sequence[Labels], place: int, screen: str) -> ChainScreen:
-    def sessions(way: str) -> int:
-        return sum(len(np.unique(one.journey[_of(one, place, way)])) for one in labels)
-
-    total = sessions("")
+def _screen(
+    labels: Sequence[Labels], sessions: NDArray[np.int64], place: int, screen: str
+) -> ChainScreen:
+    total = int(sessions[-1])
     dwell = np.concatenate([np.empty(0, "i8"), *(one.dwell[_of(one, place, "")] for one in labels)])
     return ChainScreen(
         f"screen.{place}",
         screen,
         total,
-        {way: share(sessions(way), total) for way in WAYS},
+        {way: share(int(sessions[i]), total) for i, way in enumerate(WAYS)},
         quartiles(dwell[dwell >= 0] / 1000),
     )
 

@@ -22,7 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.conditions import Bits, Clause, compiled, of_row, of_step
-from mossy_trail.core.kernel import inner_kernel, kernel, read_only
+from mossy_trail.core.kernel import inner_kernel, kernel, rare_kernel, read_only
 from mossy_trail.core.log import NONE, Column
 from mossy_trail.core.properties import value_of
 from mossy_trail.core.steps import MOVE, Steps
@@ -113,10 +113,17 @@ def label(steps: Steps, funnel: Funnel, inside: NDArray[np.bool_], per: Per = "j
         compiled(steps, clauses),
         _stage_of_clause(funnel.stages),
         np.isin(steps.places.names, funnel.void),
-        *_held(steps, funnel.held),
+        _held(steps, funnel.held),
         rows,
         walked,
-        (journeys.first_row, journeys.rows, journeys.user, inside),
+        _Journeys(
+            journeys.first_row,
+            journeys.rows,
+            journeys.first_step,
+            journeys.steps,
+            journeys.user,
+            inside,
+        ),
         rules,
         count,
     )
@@ -140,6 +147,22 @@ class _Rows(NamedTuple):
     time: Column
 
 
+class _Journeys(NamedTuple):
+    first_row: Column
+    rows: Column
+    first_step: Column
+    steps: Column
+    user: Column
+    inside: Column
+
+
+class _Held(NamedTuple):
+    """Per params and per properties, one more than their code, a number for the held value; −1."""
+
+    of_params: Column
+    of_props: Column
+
+
 class _Walked(NamedTuple):
     screen: Column
     move: Column
@@ -153,10 +176,9 @@ def _stage_of_clause(stages: Sequence[Stage]) -> NDArray[np.int64]:
     return np.repeat(np.arange(len(stages)), [len(stage.clauses) for stage in stages])
 
 
-def _held(steps: Steps, name: str) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Per params and per properties, one more than their code, a number for the held value; −1."""
+def _held(steps: Steps, name: str) -> _Held:
     if not name:
-        return np.empty(0, "i8"), np.empty(0, "i8")
+        return _Held(np.empty(0, "i8"), np.empty(0, "i8"))
     values: dict[str, int] = {}
 
     def numbers(texts: Sequence[str]) -> NDArray[np.int64]:
@@ -164,13 +186,14 @@ def _held(steps: Steps, name: str) -> tuple[NDArray[np.int64], NDArray[np.int64]
         own = [NONE if v is None else values.setdefault(v, len(values)) for v in found]
         return np.array([NONE, *own], "i8")
 
-    return numbers(steps.places.params), numbers(steps.log.terms["props"])
+    return _Held(numbers(steps.places.params), numbers(steps.log.terms["props"]))
 
 
 def _with_ways(steps: Steps, journey: Column, reached: Column, times: Column, at: Column) -> Labels:
     """What those did who got no further: the step after the last one that met a stage."""
-    if not len(at):
-        return Labels(journey, reached, np.empty(0, "i4"), np.empty(0, bool), times, at)
+    if not len(at) or not len(steps.screen):
+        ended = np.full(len(at), NONE, "i4")
+        return Labels(journey, reached, ended, np.zeros(len(at), bool), times, at)
     last = at[np.arange(len(at)), reached - 1].astype("i8")
     first, count = steps.journeys.first_step, steps.journeys.steps
     own = steps.steps.journey[last]
@@ -191,6 +214,8 @@ class _Candidates(NamedTuple):
     value: Column
     voids: Column
     journey: Column
+    order: Column
+    """Where a value is held, their order by it."""
 
 
 class _State(NamedTuple):
@@ -218,74 +243,145 @@ def _match(
     bits: Bits,
     stage_of: Column,
     void: Column,
-    held_params: Column,
-    held_props: Column,
+    held: _Held,
     rows: _Rows,
     walked: _Walked,
-    journeys: tuple[Column, Column, Column, Column],
+    journeys: _Journeys,
     rules: _Rules,
     stages: int,
 ) -> tuple[Column, Column, Column, Column]:
-    first_row, row_count, user, inside = journeys
-    across = rules.window >= 0
-    longest = _longest(row_count, user, across)
-    held, order = len(held_params) > 0, np.arange(0)
-    most = 2 * longest + 1
+    most = 2 * _longest(journeys.rows, journeys.user, rules.window >= 0) + 1
     found = _Candidates(
         np.empty(most, np.uint64), np.empty(most, np.int64), np.empty(most, np.int64),
         np.empty(most, np.int64), np.empty(most, np.int64), np.empty(most, np.int64),
+        np.empty(most if len(held.of_params) else 0, np.int64),
     )  # fmt: skip
     state = _State(
         np.empty((stages, stages), np.int64), np.empty((stages, stages), np.int64),
         np.full(stages, -1, np.int64), np.empty(stages, np.int64), np.empty(stages, np.int64),
         np.empty(stages, np.int64), np.zeros(2, np.int64),
     )  # fmt: skip
-    room = 1024
+    # Where no condition is on rows or their properties, rows need not be looked at.
+    by_steps = bits.event.max() == 0 and len(bits.props) == 1 and not len(held.of_params)
+    room = len(journeys.user)
+    if rules.attempts or rules.window >= 0:
+        room += len(walked.screen) + len(rows.event) * (not by_steps)
     out = _Found(
         np.empty(room, np.int32), np.empty(room, np.int8),
         np.empty((room, stages), np.int64), np.empty((room, stages), np.int32),
     )  # fmt: skip
-    made, j, step = 0, 0, 0
-    while j < len(first_row):
+    made = _match_all(
+        bits, stage_of, void, held, rows, walked, journeys, rules, by_steps, found, state, out
+    )
+    return (
+        out.journey[:made].copy(),
+        out.reached[:made].copy(),
+        out.times[:made].copy(),
+        out.steps[:made].copy(),
+    )
+
+
+@rare_kernel
+def _match_all(
+    bits: Bits,
+    stage_of: Column,
+    void: Column,
+    held: _Held,
+    rows: _Rows,
+    walked: _Walked,
+    journeys: _Journeys,
+    rules: _Rules,
+    by_steps: bool,
+    found: _Candidates,
+    state: _State,
+    out: _Found,
+) -> int:
+    """Match every stretch: a journey, or with a window all those of a user."""
+    user, across = journeys.user, rules.window >= 0
+    made = j = 0
+    while j < len(user):
         total, voids, first = 0, 0, j
-        while j < len(first_row) and (j == first or (across and user[j] == user[first])):
-            begin, end = first_row[j], first_row[j] + row_count[j]
-            while step < len(walked.journey) and walked.journey[step] < j:
-                step += 1
-            if inside[j]:
-                total, voids, step = _gather(
-                    bits, stage_of, void, held_params, held_props, rows, walked, found,
-                    total, voids, step, begin, end, j,
-                )  # fmt: skip
+        while j < len(user) and (j == first or (across and user[j] == user[first])):
+            if journeys.inside[j] and by_steps:
+                total, voids = _gather_steps(
+                    bits, stage_of, void, walked, found, total, voids, journeys, j
+                )
+            elif journeys.inside[j]:
+                total, voids = _gather(
+                    bits, stage_of, void, held, rows, walked, found, total, voids, journeys, j
+                )
             j += 1
-        if not total:
+        if total:
+            made = _match_stretch(found, total, state, rules, out, made)
+    return made
+
+
+@inner_kernel
+def _match_stretch(
+    found: _Candidates, total: int, state: _State, rules: _Rules, out: _Found, made: int
+) -> int:
+    held = len(found.order) > 0
+    if held:
+        _sort_by_value(found, total)
+    _clear(state)
+    for k in range(total):
+        i = found.order[k] if held else k
+        if held and found.value[i] == -1:
             continue
-        if held:
-            order = np.argsort(found.value[:total], kind="mergesort")
-        state.best[:] = 0
-        state.voids[:] = -1
-        for k in range(total):
-            i = order[k] if held else k
-            if held:
-                if found.value[i] == -1:
-                    continue
-                if k and found.value[i] != found.value[order[k - 1]]:
-                    state.voids[:] = -1
-            if _begins_anew(found, state, rules, i, across):
-                if made == len(out.reached):
-                    out = _grown(out)
-                made = _emit(out, state, made)
-                state.best[:] = 0
-                state.voids[:] = -1
-            if rules.order == _ANY:
-                _take_any(found, state, rules, i)
-            else:
-                _take(found, state, rules, i)
-        if state.best[0]:
-            if made == len(out.reached):
-                out = _grown(out)
+        if held and k and found.value[i] != found.value[found.order[k - 1]]:
+            _let_go(state)
+        if _begins_anew(found, state, rules, i):
             made = _emit(out, state, made)
-    return out.journey[:made], out.reached[:made], out.times[:made], out.steps[:made]
+            _clear(state)
+        if rules.order == _ANY:
+            _take_any(found, state, rules, i)
+        else:
+            _take(found, state, rules, i)
+    return _emit(out, state, made) if state.best[0] else made
+
+
+@inner_kernel
+def _sort_by_value(found: _Candidates, total: int) -> None:
+    """Heapsort of the candidates by value and order (R. Floyd, Comm. ACM 7, 1964)."""
+    order = found.order
+    for i in range(total):
+        order[i] = i
+    for start in range(total // 2 - 1, -1, -1):
+        _sift(found, start, total)
+    for end in range(total - 1, 0, -1):
+        order[0], order[end] = order[end], order[0]
+        _sift(found, 0, end)
+
+
+@inner_kernel
+def _sift(found: _Candidates, at: int, end: int) -> None:
+    order = found.order
+    while 2 * at + 1 < end:
+        child = 2 * at + 1
+        if child + 1 < end and _before(found, order[child], order[child + 1]):
+            child += 1
+        if not _before(found, order[at], order[child]):
+            return
+        order[at], order[child] = order[child], order[at]
+        at = child
+
+
+@inner_kernel
+def _before(found: _Candidates, a: int, b: int) -> bool:
+    return found.value[a] < found.value[b] or (found.value[a] == found.value[b] and a < b)
+
+
+@inner_kernel
+def _clear(state: _State) -> None:
+    state.best[0] = 0
+    _let_go(state)
+
+
+@inner_kernel
+def _let_go(state: _State) -> None:
+    """No match is under way any more."""
+    for stage in range(len(state.voids)):
+        state.voids[stage] = -1
 
 
 @inner_kernel
@@ -301,24 +397,50 @@ def _longest(rows: Column, user: Column, across: bool) -> int:
 
 
 @inner_kernel
+def _gather_steps(
+    bits: Bits,
+    stage_of: Column,
+    void: Column,
+    walked: _Walked,
+    found: _Candidates,
+    total: int,
+    voids: int,
+    journeys: _Journeys,
+    journey: int,
+) -> tuple[int, int]:
+    """Add the candidates among a journey's steps; returns how many there are, and voids so far."""
+    first = journeys.first_step[journey]
+    for step in range(first, first + journeys.steps[journey]):
+        screen = walked.screen[step]
+        voids += void[screen]
+        if not bits.screen[screen + 1]:
+            continue
+        move, tab, params = walked.move[step], walked.tab[step], walked.params[step]
+        clauses = of_step(bits, screen, move, tab, params, -1)
+        if clauses:
+            stages, time = _stages(clauses, stage_of), walked.visible[step]
+            _add(found, total, stages, time, step, -1, voids, journey)
+            total += 1
+    return total, voids
+
+
+@inner_kernel
 def _gather(
     bits: Bits,
     stage_of: Column,
     void: Column,
-    held_params: Column,
-    held_props: Column,
+    held: _Held,
     rows: _Rows,
     walked: _Walked,
     found: _Candidates,
     total: int,
     voids: int,
-    step: int,
-    begin: int,
-    end: int,
+    journeys: _Journeys,
     journey: int,
-) -> tuple[int, int, int]:
-    """Add a journey's candidates; returns how many there are, voids so far, and the next step."""
-    visible = -1
+) -> tuple[int, int]:
+    """Add a journey's candidates; returns how many there are, and voids so far."""
+    begin, step = journeys.first_row[journey], journeys.first_step[journey]
+    end, visible = begin + journeys.rows[journey], -1
     for row in range(begin, end):
         props = rows.props[row]
         while _shows(walked, step, journey, rows.time[row]):
@@ -328,9 +450,9 @@ def _gather(
             voids += void[screen]
             if clauses:
                 value = -1
-                if len(held_params):
-                    value = held_params[params + 1]
-                    value = held_props[props + 1] if value == -1 else value
+                if len(held.of_params):
+                    value = held.of_params[params + 1]
+                    value = held.of_props[props + 1] if value == -1 else value
                 time = walked.visible[step]
                 _add(found, total, _stages(clauses, stage_of), time, step, value, voids, journey)
                 total += 1
@@ -338,14 +460,14 @@ def _gather(
         clauses = of_row(bits, rows.event[row], rows.outcome[row], rows.word[row], props)
         if clauses:
             value = -1
-            if len(held_params):
-                value = held_props[props + 1]
+            if len(held.of_params):
+                value = held.of_props[props + 1]
                 if value == -1 and visible >= 0:
-                    value = held_params[walked.params[visible] + 1]
+                    value = held.of_params[walked.params[visible] + 1]
             time = rows.time[row]
             _add(found, total, _stages(clauses, stage_of), time, visible, value, voids, journey)
             total += 1
-    return total, voids, step
+    return total, voids
 
 
 @inner_kernel
@@ -397,9 +519,9 @@ def _follows(found: _Candidates, state: _State, rules: _Rules, i: int, stage: in
 
 
 @inner_kernel
-def _begins_anew(found: _Candidates, state: _State, rules: _Rules, i: int, across: bool) -> bool:
+def _begins_anew(found: _Candidates, state: _State, rules: _Rules, i: int) -> bool:
     """Whether a candidate ends the attempt under way, as it begins another one."""
-    if not (rules.attempts or across) or rules.order == _ANY or not state.best[0]:
+    if not (rules.attempts or rules.window >= 0) or rules.order == _ANY or not state.best[0]:
         return False
     if not _fits(found, i, 0) or (not rules.attempts and found.journey[i] == state.best[1]):
         return False
@@ -484,16 +606,6 @@ def _emit(out: _Found, state: _State, made: int) -> int:
         out.times[made, s] = state.best_times[s] if s < reached else -1
         out.steps[made, s] = state.best_steps[s] if s < reached else -1
     return made + 1
-
-
-@kernel
-def _grown(out: _Found) -> _Found:
-    return _Found(
-        np.concatenate((out.journey, np.empty_like(out.journey))),
-        np.concatenate((out.reached, np.empty_like(out.reached))),
-        np.concatenate((out.times, np.empty_like(out.times))),
-        np.concatenate((out.steps, np.empty_like(out.steps))),
-    )
 
 
 def by_user(labels: Labels, user: NDArray[np.int32]) -> Labels:

@@ -13,7 +13,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import NONE
+from mossy_trail.core.kernel import kernel
+from mossy_trail.core.log import NONE, Column
 from mossy_trail.core.steps import MOVE, TAB, Steps
 
 WAYS = ("on", "back", "skipped", "ended", "elsewhere")
@@ -42,23 +43,38 @@ class Labels:
 def label(steps: Steps, chain: Sequence[str], inside: NDArray[np.bool_]) -> Labels:
     """The steps of the journeys `inside` that are on the chain; linear in steps."""
     names = {name: i for i, name in enumerate(chain)}
-    place = np.array([names.get(name, NONE) for name in steps.places.names], "i8")[steps.screen]
+    place_of = np.array([names.get(name, NONE) for name in steps.places.names], "i8")
     own = steps.steps.journey
-    at = np.flatnonzero((place != NONE) & inside[own])
-    last = np.zeros(len(place), bool)
-    last[steps.last_steps()] = True
-    after = np.where(last[at], at, at + 1)
+    at = _on_chain(steps.screen, own, place_of, inside)
+    place, journey = place_of[steps.screen[at]], own[at].astype("i8")
+    last = np.ones(len(at), bool)
+    inner = at + 1 < len(own)
+    last[inner] = own[at[inner] + 1] != own[at[inner]]
+    after = np.where(last, at, at + 1)
+    then = place_of[steps.screen[after]]
     in_tab = steps.entries.region[steps.steps.entry[after]] == TAB
     back = np.isin(steps.steps.move[after], _BACK_MOVES)
-    before = (place[after] != NONE) & (place[after] < place[at])
-    final = place[at] == len(chain) - 1
+    before = (then != NONE) & (then < place)
+    final = place == len(chain) - 1
     way = np.full(len(at), _ELSEWHERE)
-    way[(place[after] > place[at]) | (final & in_tab)] = _ON
+    way[(then > place) | (final & in_tab)] = _ON
     way[~final & in_tab] = _SKIPPED
     way[back | before] = _BACK
-    way[last[at]] = _ENDED
-    users = _users(steps, at, own[at].astype("i8"), final & (way == _ON), way == _SKIPPED)
-    return Labels(place[at], way, own[at].astype("i8"), steps.dwell[at], *users)
+    way[last] = _ENDED
+    users = _users(steps, at, journey, final & (way == _ON), way == _SKIPPED)
+    return Labels(place, way, journey, steps.dwell[at], *users)
+
+
+@kernel
+def _on_chain(screen: Column, journey: Column, place: Column, inside: Column) -> NDArray[np.int64]:
+    """The steps on screens that have a place, of journeys inside."""
+    found = np.empty(len(screen), np.int64)
+    count = 0
+    for i in range(len(screen)):
+        if place[screen[i]] >= 0 and inside[journey[i]]:
+            found[count] = i
+            count += 1
+    return found[:count].copy()
 
 
 def _users(

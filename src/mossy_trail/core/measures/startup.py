@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.log import EVENT, NONE, Column
-from mossy_trail.core.steps import EXIT, MOVE, TAB, Steps
+from mossy_trail.core.steps import EXIT, MOVE, TAB, JourneyColumns, Steps
 
 KINDS = ("cold", "warm", "recreated")
 LANDINGS = ("left", "onboarding", "sign_in", "inside", "link_target", "not_found", "elsewhere")
@@ -51,50 +51,44 @@ class Labels:
 def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
     """The starts of the journeys `inside`, in order; linear in rows and steps."""
     columns, journeys, places = steps.log.columns, steps.journeys, steps.places
-    rows = len(columns["time"])
-    starts = np.zeros(rows, np.int8)
-    landing = np.full(rows, NONE, np.int32)
-    by_link, until = np.zeros(rows, bool), np.zeros(rows, "i8")
-    _find(
-        read_only(columns["event"]),
+    event = columns["event"]
+    most = len(inside) + int(((event == _APP_START) | (event == _RECREATE)).sum())
+    journey, kind = np.empty(most, "i4"), np.empty(most, "i1")
+    landing, by_link, took = np.empty(most, "i4"), np.zeros(most, bool), np.empty(most, "i8")
+    count = _find(
+        read_only(event),
         read_only(columns["time"]),
-        journeys.first_row,
-        journeys.rows,
-        journeys.start_kind == 0,
+        journeys,
         journeys.exit != EXIT["cut"],
         inside,
-        steps.steps.journey,
         steps.steps.visible,
         steps.role == _SPLASH,
-        (starts, landing, by_link, until),
+        (journey, kind, landing, by_link, took),
     )
-    at = np.flatnonzero(starts)
-    step = landing[at]
+    step, journey = landing[:count], journey[:count]
     landed = step >= 0
     own = np.where(landed, step, 0)
-    kinds = np.full(len(at), _LEFT, np.int8)
+    kinds = np.full(count, _LEFT, np.int8)
+    ended = np.zeros(count, bool)
     if landed.any():
-        kinds = np.where(landed, _landings(steps, places.role)[own], _LEFT).astype("i1")
-    last = np.zeros(len(steps.screen), bool)
-    last[steps.last_steps()] = True
-    journey = np.repeat(np.arange(len(journeys.rows), dtype="i4"), journeys.rows)[at]
-    ended = landed & last[own] if len(last) else landed
-    took = until[at] - columns["time"][at]
-    return Labels(journey, starts[at] - 1, by_link[at], kinds, took, ended)
+        kinds = np.where(landed, _landings(steps, places.role, own), _LEFT).astype("i1")
+        last = journeys.first_step[journey] + journeys.steps[journey] - 1
+        ended = landed & (own == last)
+    return Labels(journey, kind[:count], by_link[:count], kinds, took[:count], ended)
 
 
-def _landings(steps: Steps, roles: NDArray[np.uint8]) -> NDArray[np.int8]:
-    """Per step, what it would be to land on it."""
+def _landings(steps: Steps, roles: NDArray[np.uint8], at: NDArray[np.int32]) -> NDArray[np.int8]:
+    """What it is to land on each of these steps."""
     of_role = np.full(max(ROLE.values()) + 1, _ELSEWHERE, np.int8)
     of_role[ROLE["onboarding"]] = _ONBOARDING
     of_role[[ROLE[word] for word in ("sign_in", "sign_up", "recovery")]] = _SIGN_IN
-    found = of_role[roles][steps.screen]
-    found[steps.entries.region[steps.steps.entry] == TAB] = _INSIDE
-    uri = steps.steps.uri
-    linked = (steps.steps.move == MOVE["link"]) & (uri != NONE)
+    screen, uri = steps.screen[at], steps.steps.uri[at]
+    found = of_role[roles[screen]]
+    found[steps.entries.region[steps.steps.entry[at]] == TAB] = _INSIDE
+    linked = (steps.steps.move[at] == MOVE["link"]) & (uri != NONE)
     target = steps.places.link_target[uri[linked]]
-    found[np.flatnonzero(linked)[steps.screen[linked] == target]] = _TARGET
-    found[roles[steps.screen] == ROLE["not_found"]] = _NOT_FOUND
+    found[np.flatnonzero(linked)[screen[linked] == target]] = _TARGET
+    found[roles[screen] == ROLE["not_found"]] = _NOT_FOUND
     return found
 
 
@@ -102,44 +96,52 @@ def _landings(steps: Steps, roles: NDArray[np.uint8]) -> NDArray[np.int8]:
 def _find(
     event: Column,
     time: Column,
-    first_row: Column,
-    rows: Column,
-    is_cold: Column,
+    journeys: JourneyColumns,
     whole: Column,
     inside: Column,
-    step_journey: Column,
     visible: Column,
     splash: Column,
-    found: tuple[Column, Column, Column, Column],
-) -> None:
-    """Write each start where its row is: one more than its kind, its landing's step, whether a
-    link was opened, and when it landed or was left."""
-    starts, landing, by_link, until = found
-    step = 0
-    for j in range(len(first_row)):
+    found: tuple[Column, Column, Column, Column, Column],
+) -> int:
+    """Write each start: its journey, kind, the step it landed on, whether a link was opened, and
+    how long it took. Returns how many there are."""
+    journey, kinds, landing, by_link, took = found
+    made = 0
+    for j in range(len(inside)):
         if not inside[j]:
             continue
-        begin, end = first_row[j], first_row[j] + rows[j]
-        while step < len(step_journey) and step_journey[step] < j:
-            step += 1
+        begin, end = journeys.first_row[j], journeys.first_row[j] + journeys.rows[j]
+        step = first = journeys.first_step[j]
+        last = first + journeys.steps[j]
         at = again = -1
+        began = 0
         for row in range(begin, end):
-            if event[row] == _APP_START or (row == begin and not is_cold[j]):
-                at, again = row, -1
-                starts[row] = 1 + (_COLD if event[row] == _APP_START else _WARM)
-            elif event[row] == _RECREATE and step > 0 and step_journey[step - 1] == j:
-                again = row
-                starts[row], landing[row], until[row] = 1 + _RECREATED, step - 1, time[row]
+            kind = -1
+            if event[row] == _APP_START or (row == begin and journeys.start_kind[j]):
+                kind = _COLD if event[row] == _APP_START else _WARM
+                at, again, began = made, -1, time[row]
+                landing[made], took[made] = NONE, 0
+            elif event[row] == _RECREATE and step > first:
+                kind = _RECREATED
+                again = made
+                landing[made], took[made] = step - 1, -time[row]
             elif event[row] == _VIEW and again >= 0:
-                until[again], again = time[row], -1
+                took[again] += time[row]
+                again = -1
+            if kind >= 0:
+                journey[made], kinds[made] = j, kind
+                made += 1
             if at >= 0 and event[row] == _OPEN_LINK and landing[at] == NONE:
                 by_link[at] = True
-            while step < len(visible) and step_journey[step] == j and visible[step] <= time[row]:
+            while step < last and visible[step] <= time[row]:
                 if at >= 0 and landing[at] == NONE and not splash[step]:
-                    landing[at] = step
-                    until[at] = visible[step]
+                    landing[at], took[at] = step, visible[step] - began
                 step += 1
             if at >= 0 and landing[at] == NONE:
-                until[at] = time[row]
-        if at >= 0 and landing[at] == NONE and not whole[j]:
-            starts[at] = 0  # the log's end cut it off
+                took[at] = time[row] - began
+        if again >= 0:
+            took[again] = 0  # nothing was shown again
+        if at == made - 1 and landing[at] == NONE and not whole[j]:
+            by_link[at] = False
+            made -= 1  # the log's end cut it off
+    return made
