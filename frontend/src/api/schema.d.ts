@@ -1074,6 +1074,10 @@ export interface components {
         GateFigures: {
             /** Causes */
             causes: components["schemas"]["Cause"][];
+            /** Detours */
+            detours: {
+                [key: string]: components["schemas"]["Share"];
+            };
             failed: components["schemas"]["Share"];
             /** Needed */
             needed: number[];

@@ -48,8 +48,8 @@ export function Evidence({ app, scope, measure, figure, counted }: Props) {
             <div className="small-text soft">one for each user: the one that got furthest</div>
           )}
           {counted && <div className="small-text soft">a journey can hold several {counted}</div>}
-          <div className="d-flex gap-3 align-items-baseline">
-            <SortChoice sort={sort} onSort={(next) => change({ sort: next })} />
+          <SortChoice sort={sort} onSort={(next) => change({ sort: next })} />
+          <div className="d-flex gap-3">
             <button type="button" className="figure-button" onClick={() => narrow(own)}>
               only these
             </button>

@@ -35,6 +35,8 @@ class GateFigures:
     causes: list[Cause]
     tries: int
     failed: Share
+    detours: dict[str, Share]
+    """Sessions with a detour by recovery or sign-up that got in after it, of all with one."""
     needed: list[int]
     """Sessions that got in at the first try, the second, and so on; the last one: that or later."""
 
@@ -43,6 +45,7 @@ class GateFigures:
 
 
 MOST_TRIES = 5
+DETOURS = ("recovery", "sign_up")
 
 
 def measure(study: Study, scope: Scope) -> GateFigures:
@@ -57,7 +60,11 @@ def measure(study: Study, scope: Scope) -> GateFigures:
         ends = {end: share(int((own == i).sum()), len(own)) for i, end in enumerate(OUTCOMES)}
         causes.append(Cause(word, len(own), ends))
     needed = [sum(int(_needed(one, n).sum()) for one in parts) for n in range(1, MOST_TRIES + 1)]
-    return GateFigures(causes, tries, share(failed, tries), needed)
+    detours = {}
+    for kind in DETOURS:
+        made = np.concatenate([np.empty(0, "i1"), *(getattr(one, kind) for one in parts)])
+        detours[kind] = share(int((made == 2).sum()), int((made > 0).sum()))
+    return GateFigures(causes, tries, share(failed, tries), detours, needed)
 
 
 def _needed(labels: Labels, tries: int) -> Mask:
@@ -67,18 +74,21 @@ def _needed(labels: Labels, tries: int) -> Mask:
 
 @evidence_of("gates")
 def evidence(study: Study, scope: Scope, figure: str) -> Mask:
-    """The journeys behind `CAUSE`, `CAUSE.OUTCOME`, `failed`, `tries`, or `needed.N`; raises
-    `KeyError` for a figure that there is not."""
+    """The journeys behind `CAUSE`, `CAUSE.OUTCOME`, `failed`, `tries`, `needed.N`, or a detour
+    (`recovery`, `recovery.in`); raises `KeyError` for a figure that there is not."""
     kind, _, rest = figure.partition(".")
     of_cause = kind in CAUSES and rest in ("", *OUTCOMES)
     of_tries = kind == "needed" and rest.isdecimal() and 1 <= int(rest) <= MOST_TRIES
-    if not (of_cause or of_tries or figure in ("failed", "tries")):
+    of_detour = kind in DETOURS and rest in ("", "in")
+    if not (of_cause or of_tries or of_detour or figure in ("failed", "tries")):
         raise KeyError(figure)
 
     def ask(steps: Steps, inside: Mask) -> Mask:
         labels = label(steps, inside)
         if of_tries:
             return _needed(labels, int(rest))
+        if of_detour:
+            return np.asarray(getattr(labels, kind) >= (2 if rest else 1))
         if not of_cause:
             tried = labels.failed if kind == "failed" else labels.failed + labels.ok
             return np.asarray(tried > 0)

@@ -3,7 +3,7 @@ import { useGates } from "../../api/queries";
 import { count, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { FigureButton } from "../../shell/FigureButton";
-import { CAUSES, GATE_ENDS } from "./words";
+import { CAUSES, DETOURS, GATE_ENDS } from "./words";
 
 /** What sent people to sign in and what came of it, and how many tries it took. */
 export function Gates({ app }: { app: AppSummary }) {
@@ -67,6 +67,15 @@ export function Gates({ app }: { app: AppSummary }) {
             </tbody>
           </table>
         </>
+      )}
+      {Object.entries(found.detours).map(
+        ([kind, share]) =>
+          share.of > 0 && (
+            <p key={kind} className="mb-1">
+              {button(kind, share.of)} sessions {DETOURS[kind]}: {button(`${kind}.in`, share.count)}{" "}
+              ({percent(share.count / share.of)}) of them got in after it.
+            </p>
+          ),
       )}
       {found.tries > 0 && (
         <p>

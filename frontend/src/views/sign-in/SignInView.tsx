@@ -1,3 +1,4 @@
+import { useRef } from "react";
 import type { AppSummary, SignIn } from "../../api/client";
 import { useSignIn } from "../../api/queries";
 import { FunnelTrack } from "../../charts/FunnelTrack";
@@ -6,12 +7,15 @@ import { useAddress, useScope } from "../../scope/scope";
 import { Evidence } from "../../shell/Evidence";
 import { FigureButton } from "../../shell/FigureButton";
 import { Empty, Loading, Trouble } from "../../shell/states";
+import { TakeAway } from "../../shell/TakeAway";
+import { ByGroup } from "./ByGroup";
 import { Gates } from "./Gates";
 import { LOSS_WORDS, STAGE_WORDS } from "./words";
 
 export function SignInView({ app }: { app: AppSummary }) {
   const scope = useScope();
   const [address, change] = useAddress();
+  const chart = useRef<HTMLDivElement>(null);
   const answer = useSignIn(app.key, scope);
   const figure = address.get("figure");
   if (answer.isPending) {
@@ -57,18 +61,24 @@ export function SignInView({ app }: { app: AppSummary }) {
         </p>
         {met > 0 && (
           <>
-            <FunnelTrack
-              stages={found.stages.map((stage) => ({
-                ...stage,
-                word: STAGE_WORDS[stage.figure] ?? stage.figure,
-                losses: found.losses
-                  .filter((loss) => loss.stage === stage.figure)
-                  .map((loss) => ({ ...loss, words: LOSS_WORDS[loss.way] ?? loss.way })),
-              }))}
-              chosen={figure}
-              onChoose={choose}
-            />
+            <div className="d-flex justify-content-end">
+              <TakeAway name={`${app.key}-sign-in`} chart={chart} rows={() => tableOf(found)} />
+            </div>
+            <div ref={chart}>
+              <FunnelTrack
+                stages={found.stages.map((stage) => ({
+                  ...stage,
+                  word: STAGE_WORDS[stage.figure] ?? stage.figure,
+                  losses: found.losses
+                    .filter((loss) => loss.stage === stage.figure)
+                    .map((loss) => ({ ...loss, words: LOSS_WORDS[loss.way] ?? loss.way })),
+                }))}
+                chosen={figure}
+                onChoose={choose}
+              />
+            </div>
             <StageTable found={found} figure={figure} onChoose={choose} />
+            <ByGroup app={app} />
             <Gates app={app} />
           </>
         )}
@@ -83,6 +93,18 @@ export function SignInView({ app }: { app: AppSummary }) {
       )}
     </>
   );
+}
+
+function tableOf(found: SignIn): (string | number | null)[][] {
+  return [
+    ["stage", found.unit, "share of those that met it", "median ms to it"],
+    ...found.stages.map((stage) => [
+      STAGE_WORDS[stage.figure] ?? stage.figure,
+      stage.count,
+      stage.of_first.of ? stage.of_first.count / stage.of_first.of : null,
+      stage.time_to?.median ?? null,
+    ]),
+  ];
 }
 
 function unitWord(found: SignIn, n: number): string {

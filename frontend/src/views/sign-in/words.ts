@@ -37,6 +37,11 @@ export const CAUSES: Record<string, string> = {
   expired: "had been signed in, and was sent back",
 };
 
+export const DETOURS: Record<string, string> = {
+  recovery: "went for a forgotten code",
+  sign_up: "went to sign up",
+};
+
 export const GATE_ENDS: Record<string, string> = {
   reached: "reached what they wanted",
   in: "got in, but not there",
@@ -51,6 +56,9 @@ export function gateWords(figure: string): string {
   }
   if (kind === "tries") {
     return "tried";
+  }
+  if (kind in DETOURS) {
+    return `${DETOURS[kind]}${rest ? ", and got in after it" : ""}`;
   }
   if (kind === "needed") {
     return Number(rest) < 5 ? `got in at try ${rest}` : "got in at try 5 or later";

@@ -3,7 +3,8 @@
 A gate is a redirect onto a sign-in screen from anything else. Its cause is a *link* that led there,
 a sign-in that had *expired* (the session had been signed in before), or that the user *asked* for a
 screen behind it. It is lost, or the user got *in*, or in and *reached* the screen that was wanted,
-before the next gate and within the session.
+before the next gate and within the session. A detour is a way by a recovery or sign-up screen, in
+a session that has met sign-in; it got in if a try after it did, or if signing up went well.
 """
 
 from __future__ import annotations
@@ -23,18 +24,21 @@ OUTCOMES = ("lost", "in", "reached")
 _ASKED, _LINK, _EXPIRED = range(3)
 _LOST, _IN, _REACHED = range(3)
 _REDIRECT, _OK, _FAILED = MOVE["redirect"], OUTCOME["ok"], OUTCOME["failed"]
+_SIGN_UP = EVENT["sign_up"]
 _SIGN_IN, _SIGN_OUT, _RESTORED = (EVENT[w] for w in ("sign_in", "sign_out", "session_restored"))
 
 
 class Labels(NamedTuple):
-    """Per gate its journey, cause and outcome; per journey how many tries failed and went well,
-    shape (journeys,)."""
+    """Per gate its journey, cause and outcome; per journey how many tries failed and went well, and
+    per kind of detour whether it was made (1), and whether it got in (2); shape (journeys,)."""
 
     journey: NDArray[np.int32]
     cause: NDArray[np.int8]
     outcome: NDArray[np.int8]
     failed: NDArray[np.int32]
     ok: NDArray[np.int32]
+    recovery: NDArray[np.int8]
+    sign_up: NDArray[np.int8]
 
 
 def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
@@ -43,9 +47,11 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
     roles = [ROLE[word] for word in ("sign_in", "sign_up", "recovery")]
     cause, outcome = np.full(len(steps.screen), NONE, "i1"), np.zeros(len(steps.screen), "i1")
     failed, ok = np.zeros(len(inside), "i4"), np.zeros(len(inside), "i4")
+    detours = np.zeros((2, len(inside)), "i1")
     walked = _Walked(
-        steps.screen, np.isin(steps.role, roles), steps.role == ROLE["sign_in"], steps.steps.move,
-        steps.steps.wanted, steps.steps.uri, steps.steps.visible, steps.steps.journey,
+        steps.screen, np.isin(steps.role, roles), _detour(steps), steps.role == ROLE["sign_in"],
+        steps.steps.move, steps.steps.wanted, steps.steps.uri, steps.steps.visible,
+        steps.steps.journey,
     )  # fmt: skip
     _label(
         read_only(columns["event"]),
@@ -56,14 +62,23 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
         inside,
         walked,
         (cause, outcome, failed, ok),
+        detours,
     )
     at = np.flatnonzero(cause != NONE)
-    return Labels(steps.steps.journey[at], cause[at], outcome[at], failed, ok)
+    return Labels(steps.steps.journey[at], cause[at], outcome[at], failed, ok, *detours)
+
+
+def _detour(steps: Steps) -> NDArray[np.int8]:
+    kinds = np.full(max(ROLE.values()) + 1, NONE, "i1")
+    kinds[[ROLE["recovery"], ROLE["sign_up"]]] = 0, 1
+    return kinds[steps.role]
 
 
 class _Walked(NamedTuple):
     screen: Column
     on_the_way: Column
+    detour: Column
+    """0 for recovery, 1 for sign-up, −1 for all else."""
     sign_in: Column
     move: Column
     wanted: Column
@@ -82,6 +97,7 @@ def _label(
     inside: Column,
     walked: _Walked,
     found: tuple[Column, Column, Column, Column],
+    detours: Column,
 ) -> None:
     cause, outcome, failed, ok = found
     step = 0
@@ -90,7 +106,7 @@ def _label(
             step += 1
         if not inside[j]:
             continue
-        gate, signed_in, wanted = -1, False, -1
+        gate, signed_in, wanted, met = -1, False, -1, False
         for row in range(first_row[j], first_row[j] + rows[j]):
             while (
                 step < len(walked.journey)
@@ -108,7 +124,16 @@ def _label(
                         cause[step] = _LINK
                 elif gate >= 0 and outcome[gate] == _IN and walked.screen[step] == wanted:
                     outcome[gate] = _REACHED
+                met = met or walked.sign_in[step]
+                for kind in range(2):
+                    if met and walked.detour[step] == kind and not detours[kind, j]:
+                        detours[kind, j] = 1
                 step += 1
+            signs_up = event[row] == _SIGN_UP and result[row] == _OK
+            if signs_up or (event[row] == _SIGN_IN and result[row] == _OK):
+                for kind in range(2):
+                    if detours[kind, j]:
+                        detours[kind, j] = 2
             if event[row] == _SIGN_IN and result[row] == _OK:
                 ok[j] += 1
                 signed_in = True
