@@ -30,7 +30,17 @@ from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import load_if_empty
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import funnel, gates, onboarding, sign_in, startup
+from mossy_trail.engine import (
+    dropoffs,
+    funnel,
+    gates,
+    links,
+    loops,
+    onboarding,
+    sign_in,
+    startup,
+    tabs,
+)
 from mossy_trail.engine import history as history_rules
 from mossy_trail.engine.export import FORMS, write_steps
 from mossy_trail.engine.health import measure as health_of
@@ -171,6 +181,10 @@ class Measure(StrEnum):
     ONBOARDING = "onboarding"
     SIGN_IN = "sign-in"
     FUNNEL = "funnel"
+    TABS = "tabs"
+    LOOPS = "loops"
+    LINKS = "links"
+    DROP_OFFS = "drop-offs"
 
 
 class UnitName(StrEnum):
@@ -188,6 +202,7 @@ def measure(
         Path | None, typer.Option(help="The funnel's file, as JSON.", exists=True, dir_okay=False)
     ] = None,
     by: Annotated[str, typer.Option(help="A property, for each of its values too.")] = "",
+    goal: Annotated[str, typer.Option(help="For drop-offs: a screen to be reached.")] = "",
     segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
 ) -> None:
@@ -196,24 +211,28 @@ def measure(
         study = _study(logs, map_file)
     scope = Scope(unit=unit.value, segment=segment)
     try:
-        figures = _figures(study, scope, what, spec, by)
-    except (SegmentError, ValidationError) as error:
+        figures = _figures(study, scope, what, spec, by, goal)
+    except (SegmentError, ValidationError, KeyError) as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise typer.Exit(1) from None
-    if as_json or what in (Measure.START_UP, Measure.ONBOARDING, Measure.FUNNEL):
+    if as_json or what != Measure.SIGN_IN:
         typer.echo(json.dumps(figures, indent=2))
     else:
         _print_stages(figures)
 
 
 def _figures(
-    study: Study, scope: Scope, what: Measure, spec: Path | None, by: str
+    study: Study, scope: Scope, what: Measure, spec: Path | None, by: str, goal: str
 ) -> dict[str, Any]:
     if what == Measure.SIGN_IN:
         own = sign_in.measure(study, scope).as_dict()
         return {**own, "gates": gates.measure(study, scope).as_dict()}
     if what == Measure.START_UP:
         return startup.measure(study, scope, by=by).as_dict()
+    if what in _INSIDE:
+        return _INSIDE[what](study, scope).as_dict()
+    if what == Measure.DROP_OFFS:
+        return dropoffs.measure(study, scope, goal).as_dict()
     if what == Measure.FUNNEL and spec is None:
         raise typer.BadParameter("a funnel is told by its file", param_hint="--spec")
     document = json.loads(spec.read_text()) if spec else funnel.onboarding(study.app_map)
@@ -224,6 +243,13 @@ def _figures(
     if what == Measure.ONBOARDING:
         figures["screens"] = onboarding.measure(study, scope).as_dict()
     return figures
+
+
+_INSIDE: dict[Measure, Any] = {
+    Measure.TABS: tabs.measure,
+    Measure.LOOPS: loops.measure,
+    Measure.LINKS: links.measure,
+}
 
 
 def _print_stages(figures: dict[str, Any]) -> None:

@@ -11,7 +11,17 @@ from mossy_trail.core.log import EVENT, split
 from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import funnel, gates, onboarding, sign_in, startup
+from mossy_trail.engine import (
+    dropoffs,
+    funnel,
+    gates,
+    links,
+    loops,
+    onboarding,
+    sign_in,
+    startup,
+    tabs,
+)
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
@@ -29,6 +39,8 @@ def warm() -> None:
     sign_in.measure(study, Scope())
     startup.measure(study, Scope())
     gates.measure(study, Scope())
+    for measure in (tabs.measure, loops.measure, links.measure, dropoffs.measure):
+        measure(study, Scope())
     onboarding.measure(study, Scope())
     funnel.measure(study, Scope(), funnel.Asked.of(funnel.onboarding(app_map) or {}))
     views = np.flatnonzero(reading.log.columns["event"] == EVENT["screen_view"])

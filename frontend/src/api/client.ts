@@ -16,6 +16,11 @@ export type MapView = Schemas["MapView"];
 export type SignIn = Schemas["SignInView"];
 export type FunnelFigures = Schemas["FunnelFigures"];
 export type StartFigures = Schemas["StartFigures"];
+export type TabFigures = Schemas["TabFigures"];
+export type LoopFigures = Schemas["LoopFigures"];
+export type LinkFigures = Schemas["LinkFigures"];
+export type DropOffFigures = Schemas["DropOffFigures"];
+export type Count = Schemas["Count"];
 export type Vocabulary = Schemas["Vocabulary"];
 export type Unit = SignIn["unit"];
 

@@ -344,3 +344,64 @@ export function useGates(app: string, scope: Scope) {
     placeholderData: keepPreviousData,
   });
 }
+
+export function useTabs(app: string, scope: Scope) {
+  return useQuery({
+    queryKey: ["study", app, "tabs", scope],
+    queryFn: () =>
+      dataOf(api.GET("/api/apps/{app}/tabs", { params: { path: { app }, query: { ...scope } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useLoops(app: string, scope: Scope) {
+  return useQuery({
+    queryKey: ["study", app, "loops", scope],
+    queryFn: () =>
+      dataOf(api.GET("/api/apps/{app}/loops", { params: { path: { app }, query: { ...scope } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useLinks(app: string, scope: Scope) {
+  return useQuery({
+    queryKey: ["study", app, "links", scope],
+    queryFn: () =>
+      dataOf(api.GET("/api/apps/{app}/links", { params: { path: { app }, query: { ...scope } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useDropOffs(app: string, scope: Scope, goal: string) {
+  return useQuery({
+    queryKey: ["study", app, "drop-offs", scope, goal],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/drop-offs", {
+          params: { path: { app }, query: { ...scope, goal } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** The journeys behind a figure, for each value of a property. */
+export function useBreakdown(
+  app: string,
+  scope: Scope,
+  measure: string,
+  figure: string,
+  by: string,
+) {
+  return useQuery({
+    queryKey: ["study", app, "breakdown", scope, measure, figure, by],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/breakdown", {
+          params: { path: { app }, query: { ...scope, measure, figure, by } },
+        }),
+      ),
+    enabled: by !== "",
+    placeholderData: keepPreviousData,
+  });
+}

@@ -22,6 +22,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/breakdown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Breakdown
+         * @description The journeys behind any figure, for each value of a property.
+         */
+        get: operations["read_breakdown"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/drop-offs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Drop Offs
+         * @description Where journeys end, found against expected, and what each screen costs the goal.
+         */
+        get: operations["read_drop_offs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/events": {
         parameters: {
             query?: never;
@@ -260,6 +300,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Links
+         * @description Each pattern of links from opened to landed to stayed.
+         */
+        get: operations["read_links"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/logs": {
         parameters: {
             query?: never;
@@ -269,6 +329,26 @@ export interface paths {
         };
         /** List Logs */
         get: operations["list_logs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/loops": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Loops
+         * @description Loops by kind, ways back, and screens that people do not get out of.
+         */
+        get: operations["read_loops"];
         put?: never;
         post?: never;
         delete?: never;
@@ -513,6 +593,26 @@ export interface paths {
          * @description Starts by kind, how long they take, where they land, and who left before.
          */
         get: operations["read_start_up"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/tabs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Tabs
+         * @description How each tab is used, and the ways between them.
+         */
+        get: operations["read_tabs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -847,6 +947,16 @@ export interface components {
             /** Low */
             low: number;
         };
+        /** Breakdown */
+        Breakdown: {
+            between: components["schemas"]["Difference"] | null;
+            /** By */
+            by: string;
+            /** Groups */
+            groups: components["schemas"]["Part"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+        };
         /**
          * Cause
          * @description Gates of one cause, and what came of them.
@@ -929,6 +1039,18 @@ export interface components {
              */
             tabs: string[];
         };
+        /**
+         * Count
+         * @description How often something happened, and in how many journeys; opens by `figure`.
+         */
+        Count: {
+            /** Figure */
+            figure: string;
+            /** Journeys */
+            journeys: number;
+            /** Times */
+            times: number;
+        };
         /** Counted */
         Counted: {
             /** Count */
@@ -956,6 +1078,56 @@ export interface components {
             };
             /** Guesses */
             guesses: components["schemas"]["GuessView"][];
+        };
+        /**
+         * DropOff
+         * @description A screen: its visits and exits, the true ones against those to be expected, by kind, by what
+         *     came last; and the `weight`: points that reaching the goal would gain if it lost no one.
+         */
+        DropOff: {
+            /** Before */
+            before: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            /** Excess */
+            excess: number;
+            exits: components["schemas"]["Count"];
+            /** Expected */
+            expected: number;
+            /** Kinds */
+            kinds: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            /** Moves */
+            moves: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            rate: components["schemas"]["Share"];
+            /** Screen */
+            screen: string;
+            true: components["schemas"]["Count"];
+            visits: components["schemas"]["Count"];
+            /** Weight */
+            weight: number | null;
+            /** Why */
+            why: {
+                [key: string]: components["schemas"]["Count"];
+            };
+        };
+        /** DropOffFigures */
+        DropOffFigures: {
+            /** Ended */
+            ended: number;
+            /** Goal */
+            goal: string;
+            /** Goal Chance */
+            goal_chance: number | null;
+            /** In Scope */
+            in_scope: number;
+            /** Screens */
+            screens: components["schemas"]["DropOff"][];
+            /** Survivors */
+            survivors: number[];
         };
         /**
          * ErasedView
@@ -1316,6 +1488,28 @@ export interface components {
             /** Name */
             name: string;
         };
+        /** LinkFigures */
+        LinkFigures: {
+            arrived: components["schemas"]["Share"];
+            bounced: components["schemas"]["Share"];
+            /** In Scope */
+            in_scope: number;
+            /** Opened */
+            opened: number;
+            /** Patterns */
+            patterns: components["schemas"]["Pattern"][];
+            /** Sources */
+            sources: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            /** Starts */
+            starts: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            /** Unmatched */
+            unmatched: components["schemas"]["Unmatched"][];
+            without: components["schemas"]["Share"];
+        };
         /** LogSummary */
         LogSummary: {
             /** Created */
@@ -1358,6 +1552,58 @@ export interface components {
             jobs: components["schemas"]["JobView"][];
             /** Logs */
             logs: components["schemas"]["LogSummary"][];
+        };
+        /**
+         * Loop
+         * @description A cycle of screens: how often it was walked, its turns, and its time in ms.
+         */
+        Loop: {
+            count: components["schemas"]["Count"];
+            ended: components["schemas"]["Count"];
+            /** Kind */
+            kind: string;
+            /** Most Turns */
+            most_turns: number;
+            /** Screens */
+            screens: string[];
+            took: components["schemas"]["Quartiles"] | null;
+            turns: components["schemas"]["Quartiles"] | null;
+            /** Users */
+            users: number;
+        };
+        /** LoopFigures */
+        LoopFigures: {
+            backs: components["schemas"]["Share"];
+            deepest: components["schemas"]["Quartiles"] | null;
+            /** In Scope */
+            in_scope: number;
+            /** Kinds */
+            kinds: {
+                [key: string]: number;
+            };
+            /** Loops */
+            loops: components["schemas"]["Loop"][];
+            /** Loops Left Out */
+            loops_left_out: number;
+            /** Most Deep */
+            most_deep: number;
+            /** Screens */
+            screens: components["schemas"]["LoopScreen"][];
+        };
+        /**
+         * LoopScreen
+         * @description A screen: visits, left by going back, of that in under 3 s, and what else is odd about it.
+         */
+        LoopScreen: {
+            back_share: components["schemas"]["Share"];
+            backs: components["schemas"]["Count"];
+            dead_end: components["schemas"]["Count"];
+            mistake: components["schemas"]["Count"];
+            /** Name */
+            name: string;
+            piled: components["schemas"]["Count"];
+            stuck: components["schemas"]["Count"];
+            visits: components["schemas"]["Count"];
         };
         /**
          * Loss
@@ -1539,6 +1785,36 @@ export interface components {
             later_took: components["schemas"]["Quartiles"] | null;
             /** Screens */
             screens: components["schemas"]["ChainScreen"][];
+        };
+        /**
+         * Part
+         * @description Of the journeys of a group, those behind a figure.
+         */
+        Part: {
+            share: components["schemas"]["Share"];
+            /** Value */
+            value: string;
+        };
+        /**
+         * Pattern
+         * @description A pattern's links: how often opened, what they led to, and what came after landing.
+         */
+        Pattern: {
+            /** After */
+            after: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            arrived: components["schemas"]["Share"];
+            /** Landed */
+            landed: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            opened: components["schemas"]["Count"];
+            /** Pattern */
+            pattern: string;
+            placeholder: components["schemas"]["Count"];
+            /** Screen */
+            screen: string;
         };
         /**
          * PatternView
@@ -1950,6 +2226,41 @@ export interface components {
             wanted: string | null;
         };
         /**
+         * Tab
+         * @description One tab; `used` are journeys of those who could see it, `dwell` a visit's, in ms.
+         */
+        Tab: {
+            again: components["schemas"]["Count"];
+            deepest: components["schemas"]["Quartiles"] | null;
+            dwell: components["schemas"]["Quartiles"] | null;
+            first: components["schemas"]["Count"];
+            mismatch: components["schemas"]["Count"];
+            /** Name */
+            name: string;
+            resumed: components["schemas"]["Count"];
+            root: components["schemas"]["Count"];
+            root_back: components["schemas"]["Count"];
+            /** Shown To */
+            shown_to: {
+                [key: string]: string[];
+            } | null;
+            used: components["schemas"]["Share"];
+            /** Users */
+            users: number;
+            visits: components["schemas"]["Count"];
+        };
+        /** TabFigures */
+        TabFigures: {
+            /** Flips */
+            flips: components["schemas"]["Way"][];
+            /** In Scope */
+            in_scope: number;
+            /** Switches */
+            switches: components["schemas"]["Way"][];
+            /** Tabs */
+            tabs: components["schemas"]["Tab"][];
+        };
+        /**
          * TimesBody
          * @description How times are read: in what form or unit, and in which zone those without one are.
          */
@@ -1967,6 +2278,19 @@ export interface components {
             zone: string;
         };
         /**
+         * Unmatched
+         * @description Links without a pattern, the closest one, and what differs from it.
+         */
+        Unmatched: {
+            /** Closest */
+            closest: string | null;
+            count: components["schemas"]["Count"];
+            /** Differs */
+            differs: string;
+            /** Link */
+            link: string;
+        };
+        /**
          * Vocabulary
          * @description What the log holds that conditions can be made of; steps, or rows, or journeys of each.
          */
@@ -1981,6 +2305,14 @@ export interface components {
             screens: components["schemas"]["Counted"][];
             /** Tabs */
             tabs: components["schemas"]["Counted"][];
+        };
+        /** Way */
+        Way: {
+            count: components["schemas"]["Count"];
+            /** End */
+            end: string;
+            /** Start */
+            start: string;
         };
     };
     responses: never;
@@ -2040,6 +2372,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AppSummary"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_breakdown: {
+        parameters: {
+            query: {
+                measure: string;
+                figure: string;
+                by: string;
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Breakdown"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_drop_offs: {
+        parameters: {
+            query?: {
+                /** @description A screen to be reached */
+                goal?: string;
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DropOffFigures"];
                 };
             };
             /** @description Client Error */
@@ -2516,6 +2935,45 @@ export interface operations {
             };
         };
     };
+    read_links: {
+        parameters: {
+            query?: {
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkFigures"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_logs: {
         parameters: {
             query?: never;
@@ -2534,6 +2992,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Logs"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_loops: {
+        parameters: {
+            query?: {
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoopFigures"];
                 };
             };
             /** @description Client Error */
@@ -3001,6 +3498,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StartFigures"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_tabs: {
+        parameters: {
+            query?: {
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TabFigures"];
                 };
             };
             /** @description Client Error */

@@ -6,6 +6,7 @@ import { count } from "../format";
 import { type Scope, scopeSearch, useAddress } from "../scope/scope";
 import { partsOf, type Segment, written } from "../scope/segment";
 import { figureWords } from "../views/figures";
+import { ByProperty } from "./ByProperty";
 import { JourneyList } from "./JourneyList";
 import { Pane } from "./Pane";
 import { SortChoice } from "./SortChoice";
@@ -49,6 +50,7 @@ export function Evidence({ app, scope, measure, figure, counted }: Props) {
           )}
           {counted && <div className="small-text soft">a journey can hold several {counted}</div>}
           <SortChoice sort={sort} onSort={(next) => change({ sort: next })} />
+          <ByProperty app={app} scope={scope} measure={measure} figure={figure} />
           <div className="d-flex gap-3">
             <button type="button" className="figure-button" onClick={() => narrow(own)}>
               only these

@@ -49,6 +49,21 @@ export function TakeAway({ name, chart, rows }: Props) {
   );
 }
 
+/** The figures of a table, as a file. */
+export function TakeTable({ name, rows }: Pick<Props, "name" | "rows">) {
+  return (
+    <div className="small-text text-end mb-1 ms-auto">
+      <button
+        type="button"
+        className="figure-button"
+        onClick={() => save(`${name}.csv`, "text/csv", csv(rows()))}
+      >
+        CSV
+      </button>
+    </div>
+  );
+}
+
 function save(name: string, type: string, content: string | Blob) {
   const address = URL.createObjectURL(new Blob([content], { type }));
   const link = document.createElement("a");

@@ -1,10 +1,15 @@
 import { figureWords as ofAppMap } from "./app-map/words";
 import { chainWords, figureWords as ofFunnel } from "./funnels/words";
+import { dropOffWords, linkWords, loopWords, tabWords } from "./inside";
 import { gateWords as ofGates, figureWords as ofSignIn } from "./sign-in/words";
 import { figureWords as ofStartUp } from "./start-up/words";
 
 const WORDS: Record<string, (figure: string) => string> = {
   "app-map": ofAppMap,
+  "drop-offs": dropOffWords,
+  links: linkWords,
+  loops: loopWords,
+  tabs: tabWords,
   funnel: ofFunnel,
   gates: ofGates,
   onboarding: chainWords,

@@ -83,6 +83,8 @@ def plain_name(name: str) -> str:
 class Tab:
     name: str
     root: str
+    shown_to: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Per property, the values of those who see it; all do where there is none."""
 
 
 @dataclass(frozen=True)
@@ -123,7 +125,11 @@ class AppMap:
         """
         screens = tuple(_screen(entry) for entry in document.get("screens", ()))
         tabs = tuple(
-            Tab(entry["name"], entry["root"])
+            Tab(
+                entry["name"],
+                entry["root"],
+                {key: tuple(values) for key, values in entry.get("shown_to", {}).items()},
+            )
             for entry in document.get("tabs", ())
             if entry.get("kind") != "filter"
         )

@@ -23,6 +23,7 @@ from mossy_trail.web.routers import (
     funnels,
     health,
     imports,
+    inside,
     journeys,
     kept,
     live,
@@ -31,7 +32,10 @@ from mossy_trail.web.routers import (
     startup,
 )
 
-_ROUTED = (apps, app_map, logs, imports, live, health, startup, funnels, sign_in, kept, journeys)
+_ROUTED = (
+    *(apps, app_map, logs, imports, live, health, startup, funnels, sign_in),
+    *(inside, kept, journeys),
+)
 PAGES = Path(__file__).parents[3] / "frontend" / "dist"
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 HEADERS = {

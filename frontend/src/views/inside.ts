@@ -1,0 +1,109 @@
+import { words } from "../format";
+
+/** A figure of tabs, loops, links or drop-offs: words that name a cell. */
+function cell(figure: string): string[] {
+  try {
+    const found: unknown = JSON.parse(figure);
+    return Array.isArray(found) ? found.map(String) : [];
+  } catch {
+    return [];
+  }
+}
+
+const TABS: Record<string, string> = {
+  visit: "were in",
+  first: "began in",
+  resumed: "came back to where they had been in",
+  root: "came to the root of",
+  again: "chose once more, while in it,",
+  root_back: "went back from the root to another tab from",
+  mismatch: "were in, with another tab reported,",
+};
+
+export function tabWords(figure: string): string {
+  const [kind = "", one = "", other = ""] = cell(figure);
+  if (kind === "switch") {
+    return `switched from ${one} to ${other}`;
+  }
+  if (kind === "flip") {
+    return `flipped between ${one} and ${other}`;
+  }
+  return `${TABS[kind] ?? kind} ${one}`;
+}
+
+export const LOOP_KINDS: Record<string, string> = {
+  ping_pong: "back and forth",
+  detour: "a detour and back",
+  piled_up: "piled up anew",
+  tab_flip: "between tabs",
+  redirect_loop: "sent round by redirects",
+};
+
+const ODD: Record<string, string> = {
+  visits: "were on",
+  backs: "went back from",
+  mistake: "went back in under 3 s from",
+  dead_end: "ended, with no way out, on",
+  stuck: "were stuck on",
+  piled: "piled up another copy of",
+};
+
+export function loopWords(figure: string): string {
+  const [kind = "", one = "", ...rest] = cell(figure);
+  if (kind === "loop" || kind === "ended") {
+    const round = [...rest, rest[0]].join(" → ");
+    return `${kind === "ended" ? "ended with" : "walked"} ${round} (${LOOP_KINDS[one] ?? one})`;
+  }
+  return `${ODD[kind] ?? kind} ${one}`;
+}
+
+export const LANDED: Record<string, string> = {
+  target: "landed",
+  recovered: "landed after sign-in",
+  fallback: "landed elsewhere",
+  not_found: "not found",
+  lost: "lost at sign-in",
+  nothing: "led to nothing",
+};
+
+export const AFTER: Record<string, string> = {
+  stayed: "stayed",
+  back: "went back, and on",
+  back_out: "went back, and no further",
+  bounced: "ended there",
+};
+
+export function linkWords(figure: string): string {
+  const [kind = "", one = "", what = ""] = cell(figure);
+  const said: Record<string, string> = {
+    open: `opened ${one}`,
+    landed: `opened ${one}: ${LANDED[what] ?? what}`,
+    after: `came by ${one}: ${AFTER[what] ?? what}`,
+    placeholder: `opened ${one} with a placeholder`,
+    source: `opened a link from ${one}`,
+    start: `opened a link ${one === "cold" ? "that started the app" : "in the running app"}`,
+    uri: `opened ${one}`,
+  };
+  return said[kind] ?? kind;
+}
+
+export const WHY: Record<string, string> = {
+  failed: "after a failed try",
+  blocked: "after a refused move",
+  loop: "in a loop",
+  quiet: "after nothing of note",
+};
+
+export function dropOffWords(figure: string): string {
+  const [kind = "", one = "", what = ""] = cell(figure);
+  const said: Record<string, string> = {
+    visits: `were on ${one}`,
+    exits: `ended on ${one}`,
+    true: `ended on ${one}, and did not come back to it within a day`,
+    exit: `ended on ${one}: ${words(what)}`,
+    last: `ended on ${one}, come to by ${words(what)}`,
+    why: `ended on ${one} ${WHY[what] ?? what}`,
+    from: `ended on ${one}, come from ${what}`,
+  };
+  return said[kind] ?? kind;
+}

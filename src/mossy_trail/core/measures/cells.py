@@ -1,0 +1,62 @@
+"""Cells: what a measure counts, each named, with the journey of every time that it happened."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+class Cells(NamedTuple):
+    """Things that happened in a part: of each its cell, a place in `names`, and its journey.
+
+    A name is a tuple of words, the same in all parts; `code` and `journey` have shape (times,).
+    """
+
+    names: Sequence[tuple[str, ...]]
+    code: NDArray[np.int64]
+    journey: NDArray[np.int64]
+
+    def counts(self, journeys: int) -> dict[tuple[str, ...], tuple[int, int]]:
+        """Per cell how often it happened, and in how many journeys, of so many in the part."""
+        size = len(self.names)
+        times = np.bincount(self.code, minlength=size)
+        pairs = np.unique(self.code * max(journeys, 1) + self.journey) // max(journeys, 1)
+        own = np.bincount(pairs, minlength=size)
+        found: dict[tuple[str, ...], tuple[int, int]] = {}
+        for name, n, m in zip(self.names, times.tolist(), own.tolist(), strict=True):
+            if n:
+                before = found.get(name, (0, 0))
+                found[name] = before[0] + n, before[1] + m
+        return found
+
+    def of(self, name: tuple[str, ...]) -> NDArray[np.int64]:
+        """The journeys of a cell, with repeats."""
+        codes = [code for code, own in enumerate(self.names) if own == name]
+        return self.journey[np.isin(self.code, codes)]
+
+
+def cells(
+    names: Sequence[tuple[str, ...]], code: NDArray[np.generic], journey: NDArray[np.generic]
+) -> Cells:
+    return Cells(names, code.astype("i8"), journey.astype("i8"))
+
+
+def joined(some: Iterable[Cells]) -> Cells:
+    """All of them as one; no two of them have a name in common."""
+    names: list[tuple[str, ...]] = []
+    codes, journeys = [np.empty(0, "i8")], [np.empty(0, "i8")]
+    for one in some:
+        codes.append(one.code + len(names))
+        journeys.append(one.journey)
+        names.extend(one.names)
+    return Cells(names, np.concatenate(codes), np.concatenate(journeys))
+
+
+def named(
+    kind: str, words: Sequence[str], code: NDArray[np.generic], journey: NDArray[np.generic]
+) -> Cells:
+    """Cells of one kind, whose codes point into `words`."""
+    return cells([(kind, word) for word in words], code, journey)
