@@ -59,17 +59,17 @@ export function loopWords(figure: string): string {
 
 export const LANDED: Record<string, string> = {
   target: "landed",
-  recovered: "landed after sign-in",
-  fallback: "landed elsewhere",
+  recovered: "after sign-in",
+  fallback: "elsewhere",
   not_found: "not found",
-  lost: "lost at sign-in",
-  nothing: "led to nothing",
+  lost: "lost there",
+  nothing: "nowhere",
 };
 
 export const AFTER: Record<string, string> = {
   stayed: "stayed",
-  back: "went back, and on",
-  back_out: "went back, and no further",
+  back: "went back",
+  back_out: "back and out",
   bounced: "ended there",
 };
 

@@ -56,7 +56,7 @@ class DropOffFigures:
 
 
 def measure(study: Study, scope: Scope, goal: str = "") -> DropOffFigures:
-    """Screens with the most exits beyond what is to be expected first."""
+    """Screens first whose exits are furthest beyond what is to be expected, in units of chance."""
     names = study.parts[0].places.names if study.parts else []
     if goal and goal not in names:
         raise KeyError(goal)
@@ -74,7 +74,7 @@ def measure(study: Study, scope: Scope, goal: str = "") -> DropOffFigures:
         _screen(counts, name, expected[code[name]], weights[code[name]] if weights else None)
         for (name,) in counts.under("visits")
     ]
-    screens.sort(key=lambda one: (-one.excess, one.screen))
+    screens.sort(key=lambda one: (-one.excess / max(one.expected, 1) ** 0.5, one.screen))
     inside = scope_mask(study, scope)
     alive = sum(
         each_inside(study, scope, lambda s, i: core.survivors(s, i, MOST_STEPS)),

@@ -156,7 +156,7 @@ function Screens({ found }: { found: DropOffFigures }) {
                 .slice(0, 2)
                 .map(([screen, own]) => (
                   <span key={screen}>
-                    {" "}
+                    {" · "}
                     from {screen} <CountButton own={own} />
                   </span>
                 ))}

@@ -83,9 +83,9 @@ function Bar({ parts, words }: { parts: [string, number][]; words: Record<string
   const total = parts.reduce((sum, [, n]) => sum + n, 0) || 1;
   let x = 0;
   return (
-    <svg width={170} height={14} aria-hidden="true">
+    <svg width={110} height={14} aria-hidden="true">
       {parts.map(([part, n]) => {
-        const wide = (n / total) * 170;
+        const wide = (n / total) * 110;
         const at = x;
         x += wide;
         return (

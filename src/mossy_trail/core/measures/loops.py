@@ -4,10 +4,10 @@ A loop is a cycle of screens, each once, that a journey walks until it is back w
 same cycle entered elsewhere is the same loop, so its screens are turned until the one with the
 smallest number in the map comes first. One after the other without anything between are its turns.
 
-Its kind is told by the move of the return: a redirect (*redirect_loop*), tabs all the way
-(*tab_flip*), a way back, or forward, which *piled_up* another copy. Back and forth between two
-screens is a *ping_pong* from the second turn on, as one turn is but a look; longer ones by back are
-a *detour*.
+Its kind is that of its first turn: with a redirect, and nowhere back (*redirect_loop*); by tabs
+all the way (*tab_flip*); else by the return, which is a way back, or forward, and *piled_up*
+another copy. Back and forth between two screens is a *ping_pong* from the second turn on, as one
+turn is but a look; longer ones by back are a *detour*.
 """
 
 from __future__ import annotations
@@ -91,15 +91,13 @@ def _loops(
         if not _each_once(screen, before, i):
             continue
         cycle = _canonical(screen, before, i, size)
-        what = _kind(move, before, i)
         goes_on = made and last[made - 1] == i - 1 and key[made - 1] == cycle
-        if goes_on and (what == kind[made - 1] or i - before == 2):
+        if goes_on:
             returns += 1
             turns[made - 1] = 1 + (returns - 1) // length
-            kind[made - 1] = max(kind[made - 1], what)
         else:
             returns, length = 1, i - before
-            own[made], key[made], kind[made] = journey[i], cycle, what
+            own[made], key[made], kind[made] = journey[i], cycle, _kind(move, before, i)
             turns[made], first[made] = 1, before
             made += 1
         last[made - 1] = i
@@ -138,14 +136,13 @@ def _canonical(screen: Column, begin: int, end: int, size: int) -> int:
 
 @inner_kernel
 def _kind(move: Column, begin: int, end: int) -> int:
-    back = move[end]
-    if back == _REDIRECT:
-        return _REDIRECTS
-    switches = True
+    back, switches, redirects, backs = move[end], True, False, False
     for i in range(begin + 1, end + 1):
-        if move[i] == _REDIRECT and end - begin == 2:
-            return _REDIRECTS
         switches = switches and move[i] == _SWITCH
+        redirects = redirects or move[i] == _REDIRECT
+        backs = backs or move[i] == _POP or move[i] == _POP_TO or move[i] == _CLOSE
+    if redirects and not backs:
+        return _REDIRECTS
     if switches:
         return _FLIP
     if back == _POP or back == _POP_TO or back == _CLOSE:
