@@ -84,7 +84,7 @@ def test_excess_is_what_a_screen_loses_beyond_its_place() -> None:
     excess = [lost[s] - found[s] for s in range(12)]
     assert int(np.argmax(excess)) == 7
     assert excess[7] == pytest.approx(true[7], rel=0.35), "its own exits count in the model too"
-    assert excess[7] > 3 * max(abs(excess[s]) for s in range(12) if s != 7)
+    assert excess[7] > 2.5 * max(abs(excess[s]) for s in range(12) if s != 7)
 
 
 def test_weight_is_what_the_goal_gains_when_a_screen_loses_no_one() -> None:

@@ -54,7 +54,7 @@ class Counts:
 def counted(study: Study, scope: Scope, label: Label) -> Counts:
     """Ask every part for its cells, and add them up."""
     total: dict[Name, tuple[int, int]] = {}
-    for found in each_inside(study, scope, lambda s, i: label(s, i).counts(len(i))):
+    for found in each_inside(study, scope, lambda s, i: label(s, i).counts()):
         for name, (times, journeys) in found.items():
             before = total.get(name, (0, 0))
             total[name] = before[0] + times, before[1] + journeys

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.measures.loops import KINDS, label, screens_of
+from mossy_trail.core.measures.loops import KINDS, label, loops
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
@@ -29,10 +29,10 @@ class Loop:
     screens: list[str]
     count: Count
     users: int
-    ended: Count
     turns: Quartiles | None
     most_turns: int
     took: Quartiles | None
+    ended: Count
 
 
 @dataclass(frozen=True)
@@ -71,12 +71,14 @@ def _cells(steps: Steps, inside: NDArray[np.bool_]) -> Any:
 def measure(study: Study, scope: Scope) -> LoopFigures:
     counts = counted(study, scope, _cells)
     names = study.parts[0].places.names if study.parts else []
-    walked = _walked(study, scope, names)
+    under = counts.under("loop")
+    told = list(under)[:MOST]
+    walked = _walked(study, scope, names, told)
     found = [
-        Loop(kind, list(screens), count, *_told(walked, (kind, *screens), counts))
-        for (kind, *screens), count in counts.under("loop").items()
+        Loop(name[0], list(name[1:]), under[name], *walked[name], counts.of("ended", *name))
+        for name in told
     ]
-    kinds = {kind: sum(one.count.times for one in found if one.kind == kind) for kind in KINDS}
+    kinds = {kind: sum(n.times for name, n in under.items() if name[0] == kind) for kind in KINDS}
     screens = [_screen(counts, name) for (name,) in counts.under("visits")]
     inside = scope_mask(study, scope)
     deep = study.index.deepest[inside]
@@ -84,8 +86,8 @@ def measure(study: Study, scope: Scope) -> LoopFigures:
     visits = sum(one.visits.times for one in screens)
     return LoopFigures(
         int(inside.sum()),
-        found[:MOST],
-        max(len(found) - MOST, 0),
+        found,
+        len(under) - len(found),
         kinds,
         screens,
         share(backs, visits),
@@ -101,37 +103,43 @@ def _screen(counts: Any, name: str) -> LoopScreen:
     return LoopScreen(name, visits, backs, share(backs.times, visits.times), *rest)
 
 
-def _walked(study: Study, scope: Scope, names: list[str]) -> dict[Name, Any]:
-    """Per loop its turns, times and users, of all parts."""
-    found: dict[Name, list[Any]] = {}
+def _walked(
+    study: Study, scope: Scope, names: list[str], told: list[Name]
+) -> dict[Name, tuple[int, Quartiles | None, int, Quartiles | None]]:
+    """Per loop its users, turns and times, of all parts."""
 
-    def ask(steps: Steps, inside: NDArray[np.bool_]) -> list[tuple[Name, Any]]:
-        loops = label(steps, inside)[1]
-        both = loops.key * len(KINDS) + loops.kind
-        keys, which = np.unique(both, return_inverse=True)
-        order = np.argsort(which, kind="stable")
-        edges = np.searchsorted(which[order], np.arange(len(keys) + 1))
-        told = []
-        for i, key in enumerate(keys.tolist()):
-            own = order[edges[i] : edges[i + 1]]
-            cycle, kind = divmod(key, len(KINDS))
-            name = (KINDS[kind], *(names[s] for s in screens_of(cycle, len(names))))
-            users = np.unique(steps.journeys.user[loops.journey[own]])
-            told.append((name, (loops.turns[own], loops.took[own], len(users))))
-        return told
+    def ask(steps: Steps, inside: NDArray[np.bool_]) -> tuple[NDArray[Any], ...]:
+        own = loops(steps, inside)
+        key = own.key * len(KINDS) + own.kind
+        return key, own.turns, own.took, steps.journeys.user[own.journey]
 
-    for part in each_inside(study, scope, ask):
-        for name, one in part:
-            found.setdefault(name, []).append(one)
+    if not told:
+        return {}
+    columns = zip(*each_inside(study, scope, ask), strict=True)
+    key, turns, took, user = (np.concatenate(column) for column in columns)
+    order = np.argsort(key, kind="stable")
+    sorted_keys = key[order]
+    found = {}
+    for name in told:
+        wanted = _key(name, names)
+        first, end = np.searchsorted(sorted_keys, [wanted, wanted + 1])
+        own = order[first:end]
+        users = len(np.unique(user[own]))
+        found[name] = (
+            users,
+            quartiles(turns[own]),
+            int(turns[own].max()),
+            quartiles(took[own] / 1000),
+        )
     return found
 
 
-def _told(walked: dict[Name, Any], name: Name, counts: Any) -> tuple[Any, ...]:
-    parts = walked[name]
-    turns, took = (np.concatenate([part[i] for part in parts]) for i in (0, 1))
-    users = sum(part[2] for part in parts)
-    ended = counts.of("ended", *name)
-    return users, ended, quartiles(turns), int(turns.max()), quartiles(took / 1000)
+def _key(name: Name, names: list[str]) -> int:
+    """The number by which the core knows a loop of this name."""
+    code, number = {screen: i for i, screen in enumerate(names)}, 0
+    for screen in name[1:]:
+        number = number * (len(names) + 1) + code[screen] + 1
+    return number * len(KINDS) + KINDS.index(name[0])
 
 
 @evidence_of("loops")

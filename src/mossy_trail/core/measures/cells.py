@@ -8,23 +8,23 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.kernel import kernel
+
 
 class Cells(NamedTuple):
     """Things that happened in a part: of each its cell, a place in `names`, and its journey.
 
-    A name is a tuple of words, the same in all parts; `code` and `journey` have shape (times,).
+    Those of one cell are in the order of their journeys. A name is a tuple of words, the same in
+    all parts; `code` and `journey` have shape (times,).
     """
 
     names: Sequence[tuple[str, ...]]
     code: NDArray[np.int64]
     journey: NDArray[np.int64]
 
-    def counts(self, journeys: int) -> dict[tuple[str, ...], tuple[int, int]]:
-        """Per cell how often it happened, and in how many journeys, of so many in the part."""
-        size = len(self.names)
-        times = np.bincount(self.code, minlength=size)
-        pairs = np.unique(self.code * max(journeys, 1) + self.journey) // max(journeys, 1)
-        own = np.bincount(pairs, minlength=size)
+    def counts(self) -> dict[tuple[str, ...], tuple[int, int]]:
+        """Per cell how often it happened, and in how many journeys."""
+        times, own = _tally(self.code, self.journey, len(self.names))
         found: dict[tuple[str, ...], tuple[int, int]] = {}
         for name, n, m in zip(self.names, times.tolist(), own.tolist(), strict=True):
             if n:
@@ -36,6 +36,21 @@ class Cells(NamedTuple):
         """The journeys of a cell, with repeats."""
         codes = [code for code, own in enumerate(self.names) if own == name]
         return self.journey[np.isin(self.code, codes)]
+
+
+@kernel
+def _tally(
+    code: NDArray[np.int64], journey: NDArray[np.int64], size: int
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    times, own = np.zeros(size, np.int64), np.zeros(size, np.int64)
+    last = np.full(size, -1, np.int64)
+    for i in range(len(code)):
+        cell = code[i]
+        times[cell] += 1
+        if journey[i] != last[cell]:
+            last[cell] = journey[i]
+            own[cell] += 1
+    return times, own
 
 
 def cells(

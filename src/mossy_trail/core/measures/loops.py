@@ -12,6 +12,7 @@ turn is but a look; longer ones by back are a *detour*.
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
@@ -55,13 +56,14 @@ def loops(steps: Steps, inside: NDArray[np.bool_]) -> Loops:
     return Loops(*(column[kept] for column in found))
 
 
-def screens_of(key: int, size: int) -> list[int]:
+@lru_cache(100_000)
+def screens_of(key: int, size: int) -> tuple[int, ...]:
     """The cycle that a key stands for, of an app with so many screens."""
     found = []
     while key:
         key, screen = divmod(key, size + 1)
         found.append(screen - 1)
-    return found[::-1]
+    return tuple(found[::-1])
 
 
 @kernel

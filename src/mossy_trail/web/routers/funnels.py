@@ -19,7 +19,7 @@ router = APIRouter(prefix="/api/apps/{app}", tags=["funnels"])
 
 @router.get("/funnel")
 def read_funnel(
-    spec: Annotated[str, Query(max_length=20_000, description="A FunnelSpec, as JSON")],
+    spec: Annotated[str, Query(description="A FunnelSpec, as JSON")],
     study: TheStudy,
     scope: TheScope,
     two: TheTwo,

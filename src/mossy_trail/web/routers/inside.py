@@ -50,7 +50,7 @@ def read_breakdown(
     scope: TheScope,
     two: TheTwo,
     measure: str,
-    figure: Annotated[str, Query(max_length=20_000)],
+    figure: str,
     by: Annotated[str, Query(min_length=1, max_length=300)],
 ) -> celled.Breakdown:
     """The journeys behind any figure, for each value of a property."""
