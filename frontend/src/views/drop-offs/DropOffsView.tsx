@@ -144,22 +144,19 @@ function Screens({ found }: { found: DropOffFigures }) {
               {count(Math.round(Math.abs(one.excess)))}
             </td>
             <td className="small-text">
-              {Object.entries(one.why)
-                .filter(([why]) => why !== "quiet")
-                .map(([why, own], i) => (
-                  <span key={why}>
-                    {i > 0 && " · "}
-                    {WHY[why]} <CountButton own={own} />
-                  </span>
-                ))}
-              {Object.entries(one.before)
-                .slice(0, 2)
-                .map(([screen, own]) => (
-                  <span key={screen}>
-                    {" · "}
-                    from {screen} <CountButton own={own} />
-                  </span>
-                ))}
+              {[
+                ...Object.entries(one.why)
+                  .filter(([why]) => why !== "quiet")
+                  .map(([why, own]) => ({ said: WHY[why], own })),
+                ...Object.entries(one.before)
+                  .slice(0, 2)
+                  .map(([screen, own]) => ({ said: `from ${screen}`, own })),
+              ].map(({ said, own }, i) => (
+                <span key={own.figure}>
+                  {i > 0 && " · "}
+                  {said} <CountButton own={own} />
+                </span>
+              ))}
             </td>
             <td className="small-text">
               {Object.entries(one.kinds)
