@@ -52,6 +52,35 @@ def test_measured_figures_are_the_true_ones(demo: Demo, unit: str) -> None:
     assert f"{true['in']:,}" in run(*arguments)
 
 
+BUYING = {"stages": [{"any": [{"screens": [s]}]} for s in ("BuyPass", "PaySheet", "Receipt")]}
+IOS = json.dumps({"property": "platform", "values": ["ios"]})
+
+
+@pytest.mark.parametrize(
+    ("measure", "more", "counts"),
+    [
+        ("startup", ["--by", "version"], lambda f: f["whole"]["kinds"]["cold"]),
+        ("onboarding", [], lambda f: f["whole"]["stages"][0]["count"]),
+        ("funnel", ["--unit", "users"], lambda f: f["whole"]["stages"][2]["count"]),
+        ("tabs", [], lambda f: f["tabs"][0]["visits"]["times"]),
+        ("loops", [], lambda f: f["loops"][0]["count"]["times"]),
+        ("links", [], lambda f: f["opened"]),
+        ("drop-offs", ["--goal", "Receipt"], lambda f: f["ended"]),
+    ],
+)
+def test_each_measure_is_told_without_a_server(
+    demo: Demo, tmp_path: Path, measure: str, more: list[str], counts: Any
+) -> None:
+    spec = tmp_path / "buying.json"
+    spec.write_text(json.dumps(BUYING))
+    arguments = ["measure", measure, str(demo.csv), "--map", str(MAP), *more]
+    arguments += ["--spec", str(spec)] if measure == "funnel" else []
+    whole = json.loads(run(*arguments, "--json"))
+    narrowed = json.loads(run(*arguments, "--segment", IOS))
+    assert 0 < counts(narrowed) < counts(whole)
+    assert "no segment" in run(*arguments, "--segment", '{"x": 1}', code=1)
+
+
 def test_a_demo_log_is_the_same_for_the_same_seed(tmp_path: Path) -> None:
     for name in ("a", "b"):
         run("demo-log", "--out", str(tmp_path / name), "--rows", "2000", "--seed", "3")

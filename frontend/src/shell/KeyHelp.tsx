@@ -1,7 +1,9 @@
 import { Modal, Table } from "react-bootstrap";
 
 const KEYS = [
-  ["g then l, h, m, j, s", "go to Logs, Health, App map, Journeys, Sign-in"],
+  ["g then l, h, m, j", "go to Logs, Health, App map, Journeys"],
+  ["g then u, o, s, f", "go to Start-up, Onboarding, Sign-in, Own funnels"],
+  ["g then a, r, k, d", "go to Tabs, Loops, Deep links, Drop-offs"],
   ["← →", "walk a journey step by step; Home and End for its ends"],
   ["↑ ↓", "the next journey in the list"],
   ["b", "hold this journey beside the next one chosen"],

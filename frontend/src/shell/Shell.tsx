@@ -15,7 +15,7 @@ const VIEWS: { group?: string; path: string; word: string; icon: string; key: st
   { path: "/onboarding", word: "Onboarding", icon: "bi-ladder", key: "o" },
   { path: "/sign-in", word: "Sign-in", icon: "bi-door-open", key: "s" },
   { path: "/funnels", word: "Own funnels", icon: "bi-funnel", key: "f" },
-  { group: "Inside and out", path: "/tabs", word: "Tabs", icon: "bi-segmented-nav", key: "t" },
+  { group: "Inside and out", path: "/tabs", word: "Tabs", icon: "bi-segmented-nav", key: "a" },
   { path: "/loops", word: "Loops", icon: "bi-arrow-repeat", key: "r" },
   { path: "/links", word: "Deep links", icon: "bi-link-45deg", key: "k" },
   { path: "/drop-offs", word: "Drop-offs", icon: "bi-box-arrow-right", key: "d" },

@@ -60,7 +60,7 @@ def compiled(steps: Steps, clauses: Sequence[Clause]) -> Bits:
     places, terms = steps.places, steps.log.terms
     of_steps = [not clause.event for clause in clauses]
     roles = [ROLES[code] for code in places.role]
-    custom = {word for word in (clause.event for clause in clauses) if word not in EVENTS}
+    custom = {clause.event for clause in clauses} - {*EVENTS, ""}
 
     def bits(names: Sequence[str], fits: Sequence[Sequence[str]]) -> NDArray[np.uint64]:
         """Per name, the clauses that ask for nothing or for it; the first one is of no name."""

@@ -57,7 +57,7 @@ class LinkFigures:
     bounced: Share
     """Journeys that ended on the screen the link led to, of all that landed."""
     without: Share
-    """Journeys without a link that ended on their first screen after the splash."""
+    """Journeys without a link that had two steps at the most, of all without one."""
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
