@@ -135,3 +135,9 @@ export const EXIT_WORDS: Record<string, string> = {
 export function words(key: string): string {
   return key.replaceAll("_", " ");
 }
+
+/** A difference of shares, with its sign. */
+export function signed(share: number): string {
+  const said = percent(Math.abs(share));
+  return said.startsWith("<") ? "0 %" : `${share < 0 ? "−" : "+"}${said}`;
+}

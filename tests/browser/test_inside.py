@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from tests.browser.conftest import Page, pick
 from tests.conftest import Demo, Server
 
@@ -36,5 +38,7 @@ def open_and_split(page: Page, app: str) -> None:
     counts = {row.split()[0]: int(row.split()[1].replace(",", "")) for row in rows}
     assert sum(counts.values()) == int(shown.replace(",", ""))
     assert counts["ios"] > 5 * counts["android"], "it has no way out on one platform"
+    page.click("[data-testid=split] button")
+    page.until(lambda: re.match(r"(ios|android) less", page.text("[data-testid=difference]")))
     pick(page, "[aria-label='A screen to be reached']", "Receipt")
     page.until(lambda: "of journeys reach Receipt" in page.text(".view-body"))

@@ -391,17 +391,20 @@ export function useBreakdown(
   scope: Scope,
   measure: string,
   figure: string,
-  by: string,
+  groups: Groups,
 ) {
   return useQuery({
-    queryKey: ["study", app, "breakdown", scope, measure, figure, by],
+    queryKey: ["study", app, "breakdown", scope, measure, figure, groups],
     queryFn: () =>
       dataOf(
         api.GET("/api/apps/{app}/breakdown", {
-          params: { path: { app }, query: { ...scope, measure, figure, by } },
+          params: {
+            path: { app },
+            query: { ...scope, measure, figure, ...groups, by: groups.by ?? "" },
+          },
         }),
       ),
-    enabled: by !== "",
+    enabled: groups.by !== undefined,
     placeholderData: keepPreviousData,
   });
 }

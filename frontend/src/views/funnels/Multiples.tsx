@@ -1,5 +1,5 @@
 import type { FunnelFigures } from "../../api/client";
-import { count, percent, short } from "../../format";
+import { count, short, signed } from "../../format";
 import { FigureButton } from "../../shell/FigureButton";
 import { ShareCell } from "../../shell/ShareCell";
 
@@ -94,9 +94,4 @@ export function Multiples({ found, words, by, two, figure, figureOf, onChoose }:
       )}
     </>
   );
-}
-
-function signed(share: number): string {
-  const said = percent(Math.abs(share));
-  return said.startsWith("<") ? "0 %" : `${share < 0 ? "−" : "+"}${said}`;
 }
