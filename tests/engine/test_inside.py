@@ -7,10 +7,12 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import fields, is_dataclass
 from itertools import pairwise
+from pathlib import Path
 from typing import Any
 
 import pytest
 
+from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.log import Log, split
 from mossy_trail.core.measures.links import shape
 from mossy_trail.core.scope import Scope
@@ -20,6 +22,7 @@ from mossy_trail.engine.evidence import EVIDENCE
 from mossy_trail.engine.links import closest
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import Study
+from mossy_trail.intake.reader import read_files
 from tests.conftest import Demo
 from tests.engine.test_getting_in import SCOPES, group_of, sessions
 
@@ -152,9 +155,18 @@ def test_what_differs_from_the_closest_pattern_is_told(link: str, differs: str) 
 
 
 def test_nothing_has_figures_too() -> None:
-    from mossy_trail.core.app_map import AppMap
-
     empty = Study([], AppMap.from_dict({}))
     for measure in MEASURES.values():
         assert measure(empty, Scope()).in_scope == 0
         assert json.dumps(measure(empty, Scope()).as_dict())
+
+
+def test_links_that_differ_in_ids_alone_are_one_figure(tmp_path: Path) -> None:
+    path = tmp_path / "log.csv"
+    rows = ["open_link,,x://a/1", "screen_view,A,", "open_link,,x://a/27", "screen_view,B,"]
+    timed = [f"{1777888800 + 9 * i},u,{row}" for i, row in enumerate(rows)]
+    path.write_text("\n".join(["time,user,event,screen,uri", *timed]))
+    study = Study(split(read_files([path]).log, 1), AppMap.from_dict({}))
+    (one,) = links.measure(study, Scope()).unmatched
+    assert (one.link, one.count.times, one.count.journeys) == ("x://a/{id}", 2, 1)
+    assert EVIDENCE["links"](study, Scope(), one.count.figure).sum() == 1

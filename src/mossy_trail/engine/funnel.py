@@ -261,12 +261,6 @@ def _between(groups: Sequence[FunnelGroup], two: tuple[str, str]) -> list[StageD
     ]
 
 
-def figure(document: dict[str, Any], cell: str, by: str = "", value: str = "") -> str:
-    """The name by which a cell's evidence is asked for."""
-    group = {"by": by, "value": value} if by else {}
-    return json.dumps({"funnel": document, "cell": cell, **group})
-
-
 @evidence_of("funnel")
 def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     """The journeys in which a cell's matches begin; raises `KeyError` for one that there is not.

@@ -14,8 +14,8 @@ from mossy_trail.core.kernel import kernel
 class Cells(NamedTuple):
     """Things that happened in a part: of each its cell, a place in `names`, and its journey.
 
-    Those of one cell are in the order of their journeys. A name is a tuple of words, the same in
-    all parts; `code` and `journey` have shape (times,).
+    Those of one cell are in the order of their journeys. A name is a tuple of words, of one cell
+    alone and the same in all parts; `code` and `journey` have shape (times,).
     """
 
     names: Sequence[tuple[str, ...]]
@@ -25,17 +25,13 @@ class Cells(NamedTuple):
     def counts(self) -> dict[tuple[str, ...], tuple[int, int]]:
         """Per cell how often it happened, and in how many journeys."""
         times, own = _tally(self.code, self.journey, len(self.names))
-        found: dict[tuple[str, ...], tuple[int, int]] = {}
-        for name, n, m in zip(self.names, times.tolist(), own.tolist(), strict=True):
-            if n:
-                before = found.get(name, (0, 0))
-                found[name] = before[0] + n, before[1] + m
-        return found
+        some = zip(self.names, times.tolist(), own.tolist(), strict=True)
+        return {name: (n, m) for name, n, m in some if n}
 
     def of(self, name: tuple[str, ...]) -> NDArray[np.int64]:
         """The journeys of a cell, with repeats."""
-        codes = [code for code, own in enumerate(self.names) if own == name]
-        return self.journey[np.isin(self.code, codes)]
+        code = self.names.index(name) if name in self.names else -1
+        return self.journey[self.code == code]
 
 
 @kernel

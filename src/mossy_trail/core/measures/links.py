@@ -126,7 +126,9 @@ def label(steps: Steps, links: Sequence[Link], inside: NDArray[np.bool_]) -> Cel
     odd = np.append(steps.places.placeholder, False)[code]
     after = _after(steps, found)
     landed = after != NONE
-    words, shapes = steps.log.terms["word"], [shape(text) for text in steps.log.terms["uri"]]
+    words, texts = steps.log.terms["word"], [shape(text) for text in steps.log.terms["uri"]]
+    shapes = {text: i for i, text in enumerate(dict.fromkeys(texts))}
+    shape_of = np.array([shapes[text] for text in texts], "i8")
     return joined(
         [
             cells([("open", name) for name in names], which, own),
@@ -143,7 +145,7 @@ def label(steps: Steps, links: Sequence[Link], inside: NDArray[np.bool_]) -> Cel
             cells([("placeholder", name) for name in names], which[odd], own[odd]),
             cells([("source", word) for word in words], source[told], own[told]),
             cells([("start", "warm"), ("start", "cold")], found.cold, own),
-            cells([("uri", text) for text in shapes], code[unknown], own[unknown]),
+            cells([("uri", text) for text in shapes], shape_of[code[unknown]], own[unknown]),
         ]
     )
 
