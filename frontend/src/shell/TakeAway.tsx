@@ -14,13 +14,7 @@ export function TakeAway({ name, chart, rows }: Props) {
   const svg = () => chart.current?.querySelector("svg") ?? null;
   return (
     <span className="small-text d-inline-flex gap-3 take-away">
-      <button
-        type="button"
-        className="figure-button"
-        onClick={() => save(`${name}.csv`, "text/csv", csv(rows()))}
-      >
-        CSV
-      </button>
+      <Csv name={name} rows={rows} />
       <button
         type="button"
         className="figure-button"
@@ -53,14 +47,20 @@ export function TakeAway({ name, chart, rows }: Props) {
 export function TakeTable({ name, rows }: Pick<Props, "name" | "rows">) {
   return (
     <div className="small-text text-end mb-1 ms-auto">
-      <button
-        type="button"
-        className="figure-button"
-        onClick={() => save(`${name}.csv`, "text/csv", csv(rows()))}
-      >
-        CSV
-      </button>
+      <Csv name={name} rows={rows} />
     </div>
+  );
+}
+
+function Csv({ name, rows }: Pick<Props, "name" | "rows">) {
+  return (
+    <button
+      type="button"
+      className="figure-button"
+      onClick={() => save(`${name}.csv`, "text/csv", csv(rows()))}
+    >
+      CSV
+    </button>
   );
 }
 

@@ -29,6 +29,8 @@ MOVES = (
     "link",
 )
 MOVE = {word: code for code, word in enumerate(MOVES)}
+BACK_MOVES = tuple(MOVE[word] for word in ("pop", "pop_to", "close_modal"))
+"""The moves that go back."""
 
 REGIONS = ("outside", "tab", "sheet")
 OUTSIDE, TAB, SHEET = range(3)

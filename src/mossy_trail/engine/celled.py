@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -53,8 +53,13 @@ class Counts:
 
 def counted(study: Study, scope: Scope, label: Label) -> Counts:
     """Ask every part for its cells, and add them up."""
+    return added(each_inside(study, scope, lambda s, i: label(s, i).counts()))
+
+
+def added(parts: Iterable[dict[Name, tuple[int, int]]]) -> Counts:
+    """The cells of all parts, from the counts of each."""
     total: dict[Name, tuple[int, int]] = {}
-    for found in each_inside(study, scope, lambda s, i: label(s, i).counts()):
+    for found in parts:
         for name, (times, journeys) in found.items():
             before = total.get(name, (0, 0))
             total[name] = before[0] + times, before[1] + journeys

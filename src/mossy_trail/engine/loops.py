@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.measures.loops import KINDS, label, loops
+from mossy_trail.core.measures.loops import KINDS, label
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.celled import Count, Name, counted, journeys_of
+from mossy_trail.engine.celled import Count, Name, added, journeys_of
 from mossy_trail.engine.evidence import evidence_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import Study
@@ -69,11 +69,12 @@ def _cells(steps: Steps, inside: NDArray[np.bool_]) -> Any:
 
 
 def measure(study: Study, scope: Scope) -> LoopFigures:
-    counts = counted(study, scope, _cells)
+    asked = each_inside(study, scope, _walked)
+    counts, parts = added(told for told, _ in asked), [walked for _, walked in asked]
     names = study.parts[0].places.names if study.parts else []
     under = counts.under("loop")
     told = list(under)[:MOST]
-    walked = _walked(study, scope, names, told)
+    walked = _told(parts, names, told)
     found = [
         Loop(name[0], list(name[1:]), under[name], *walked[name], counts.of("ended", *name))
         for name in told
@@ -103,19 +104,20 @@ def _screen(counts: Any, name: str) -> LoopScreen:
     return LoopScreen(name, visits, backs, share(backs.times, visits.times), *rest)
 
 
-def _walked(
-    study: Study, scope: Scope, names: list[str], told: list[Name]
+def _walked(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Any, tuple[NDArray[Any], ...]]:
+    """The counts of a part, and each loop's key, turns, time and user."""
+    cells, own = label(steps, inside)
+    key = own.key * len(KINDS) + own.kind
+    return cells.counts(), (key, own.turns, own.took, steps.journeys.user[own.journey])
+
+
+def _told(
+    parts: list[tuple[NDArray[Any], ...]], names: list[str], told: list[Name]
 ) -> dict[Name, tuple[int, Quartiles | None, int, Quartiles | None]]:
     """Per loop its users, turns and times, of all parts."""
-
-    def ask(steps: Steps, inside: NDArray[np.bool_]) -> tuple[NDArray[Any], ...]:
-        own = loops(steps, inside)
-        key = own.key * len(KINDS) + own.kind
-        return key, own.turns, own.took, steps.journeys.user[own.journey]
-
     if not told:
         return {}
-    columns = zip(*each_inside(study, scope, ask), strict=True)
+    columns = zip(*parts, strict=True)
     key, turns, took, user = (np.concatenate(column) for column in columns)
     order = np.argsort(key, kind="stable")
     sorted_keys = key[order]

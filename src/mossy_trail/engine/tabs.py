@@ -9,12 +9,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.measures.tabs import label, visits
+from mossy_trail.core.measures.tabs import label
 from mossy_trail.core.properties import Property
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.celled import Count, counted, journeys_of
+from mossy_trail.engine.celled import Count, added, journeys_of
 from mossy_trail.engine.evidence import evidence_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import Study
@@ -62,9 +62,9 @@ def _cells(steps: Steps, inside: NDArray[np.bool_]) -> Any:
 
 
 def measure(study: Study, scope: Scope) -> TabFigures:
-    counts = counted(study, scope, _cells)
+    asked = each_inside(study, scope, _visited)
+    counts, own = added(told for told, _ in asked), [visited for _, visited in asked]
     names = study.parts[0].places.tab_names if study.parts else []
-    own = each_inside(study, scope, _visited)
     inside = scope_mask(study, scope)
     tabs = []
     for code, name in enumerate(names):
@@ -93,9 +93,10 @@ def measure(study: Study, scope: Scope) -> TabFigures:
 _KINDS = ("first", "resumed", "root", "again", "root_back", "mismatch")
 
 
-def _visited(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Any, Any, Any, Any]:
-    own = visits(steps, inside)
-    return own.tab, own.dwell, own.deepest, steps.journeys.user[own.journey]
+def _visited(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Any, tuple[Any, ...]]:
+    """The counts of a part, and each visit's tab, dwell, depth and user."""
+    cells, own = label(steps, inside)
+    return cells.counts(), (own.tab, own.dwell, own.deepest, steps.journeys.user[own.journey])
 
 
 def _could_see(study: Study, shown: Mapping[str, Sequence[str]]) -> NDArray[np.bool_]:

@@ -18,7 +18,7 @@ from mossy_trail.core.app_map import ROLE, Link, matcher
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.log import EVENT, NONE, Column
 from mossy_trail.core.measures.cells import Cells, cells, joined
-from mossy_trail.core.steps import MOVE, Steps
+from mossy_trail.core.steps import BACK_MOVES, MOVE, Steps
 
 OUTCOMES = ("target", "fallback", "not_found", "recovered", "lost", "nothing")
 _TARGET, _FALLBACK, _NOT_FOUND, _RECOVERED, _LOST, _NOTHING = range(len(OUTCOMES))
@@ -26,7 +26,6 @@ AFTERS = ("bounced", "back", "back_out", "stayed")
 """After a landing: the journey ended there; the user went back and on; went back and no further; or
 anything else."""
 _OPEN_LINK, _APP_START, _REDIRECT = EVENT["open_link"], EVENT["app_start"], MOVE["redirect"]
-_BACK = [MOVE["pop"], MOVE["pop_to"], MOVE["close_modal"]]
 _NOT_FOUND_ROLE, _SIGN_IN_ROLE, _SPLASH = ROLE["not_found"], ROLE["sign_in"], ROLE["splash"]
 UNMATCHED = "no pattern"
 _MOST_AT_ONCE = 64
@@ -173,6 +172,6 @@ def _after(steps: Steps, found: Opens) -> NDArray[np.int64]:
         here = found.step[landed].astype("i8")
         last = (steps.journeys.first_step + steps.journeys.steps - 1)[own.journey[here]]
         then = np.minimum(here + 1, len(own.move) - 1)
-        back = np.isin(own.move[then], _BACK)
+        back = np.isin(own.move[then], BACK_MOVES)
         after[landed] = np.where(here == last, 0, np.where(back, np.where(then == last, 2, 1), 3))
     return after

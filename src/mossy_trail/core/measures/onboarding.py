@@ -15,14 +15,13 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import kernel
 from mossy_trail.core.log import NONE, Column
-from mossy_trail.core.steps import MOVE, TAB, Steps
+from mossy_trail.core.steps import BACK_MOVES, TAB, Steps
 
 WAYS = ("on", "back", "skipped", "ended", "elsewhere")
 _ON, _BACK, _SKIPPED, _ENDED, _ELSEWHERE = range(len(WAYS))
 ENDS = ("finished", "later", "skipped", "never")
 """What became of a user: finished in the session that began it, or in a later one; got inside
 without; or neither."""
-_BACK_MOVES = [MOVE["pop"], MOVE["pop_to"], MOVE["close_modal"]]
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,7 +52,7 @@ def label(steps: Steps, chain: Sequence[str], inside: NDArray[np.bool_]) -> Labe
     after = np.where(last, at, at + 1)
     then = place_of[steps.screen[after]]
     in_tab = steps.entries.region[steps.steps.entry[after]] == TAB
-    back = np.isin(steps.steps.move[after], _BACK_MOVES)
+    back = np.isin(steps.steps.move[after], BACK_MOVES)
     before = (then != NONE) & (then < place)
     final = place == len(chain) - 1
     way = np.full(len(at), _ELSEWHERE)
