@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -26,6 +26,21 @@ class Property(NamedTuple):
         first = steps.log.columns["props"][steps.journeys.first_row]
         codes = recode(first, self.of_props)
         return np.where(codes == NONE, len(self.values), codes)
+
+    @property
+    def names(self) -> list[str]:
+        """Its values by their codes of journeys; empty for none."""
+        return [*self.values, ""]
+
+    def having(self, steps: Steps, values: Collection[str]) -> NDArray[np.bool_]:
+        """Which journeys have one of these values; shape (journeys,)."""
+        fits = np.array([name in values for name in self.names], bool)
+        return np.asarray(fits[self.of_journeys(steps)])
+
+    def by_size(self, codes: NDArray[np.int32]) -> list[int]:
+        """The codes of journeys that there are, the most common first."""
+        counts = np.bincount(codes, minlength=len(self.names))
+        return sorted(np.flatnonzero(counts).tolist(), key=lambda code: (-counts[code], code))
 
     def in_rows(self, log: Log) -> NDArray[np.int32]:
         """The value in each row, as a code into the values; shape (rows,)."""

@@ -16,12 +16,11 @@ from mossy_trail.core.stats import Difference, Share, difference, share
 from mossy_trail.core.steps import Steps
 from mossy_trail.engine.evidence import EVIDENCE
 from mossy_trail.engine.scoped import each_inside, joined_inside, scope_mask
-from mossy_trail.engine.study import Study
+from mossy_trail.engine.study import MOST_GROUPS, Study
 
 Mask = NDArray[np.bool_]
 Name = tuple[str, ...]
 Label = Callable[[Steps, Mask], Cells]
-MOST_GROUPS = 12
 
 
 @dataclass(frozen=True)
@@ -119,12 +118,13 @@ def breakdown(
     code = np.concatenate([np.empty(0, "i4"), *study.each(lambda steps: wanted.of_journeys(steps))])
     inside = scope_mask(study, scope)
     behind = EVIDENCE[measure](study, scope, figure) & inside
-    size = len(wanted.values) + 1
+    size = len(wanted.names)
     totals = np.bincount(code[inside], minlength=size)
     counts = np.bincount(code[behind], minlength=size)
-    values = [*wanted.values, ""]
-    order = sorted(np.flatnonzero(totals).tolist(), key=lambda c: (-totals[c], c))
-    groups = [Part(values[c], share(int(counts[c]), int(totals[c]))) for c in order]
+    groups = [
+        Part(wanted.names[c], share(int(counts[c]), int(totals[c])))
+        for c in wanted.by_size(code[inside])
+    ]
     known = {part.value: part.share for part in groups}
     between = difference(known[two[0]], known[two[1]]) if two else None
     return Breakdown(by, groups[:MOST_GROUPS], max(len(groups) - MOST_GROUPS, 0), between)

@@ -21,10 +21,9 @@ from mossy_trail.core.stats import SMALL, Difference, Quartiles, Share, differen
 from mossy_trail.core.steps import Steps
 from mossy_trail.engine.evidence import evidence_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
-from mossy_trail.engine.study import Study
+from mossy_trail.engine.study import MOST_GROUPS, Study
 
 Count = Literal["unit", "attempts"]
-MOST_GROUPS = 12
 
 
 @dataclass(frozen=True)
@@ -198,13 +197,10 @@ def _joined(parts: Sequence[_Found], stages: int) -> _Found:
 def _groups(
     found: _Found, asked: Asked, names: Sequence[str], wanted: Property
 ) -> list[FunnelGroup]:
-    counts = np.bincount(found.group, minlength=len(wanted.values) + 1)
-    order = sorted(np.flatnonzero(counts), key=lambda code: (-counts[code], code))
     groups = []
-    for code in order:
-        own = found.group == code
-        value = wanted.values[code] if code < len(wanted.values) else ""
-        groups.append(_group(value, _Found(*(column[own] for column in found)), asked, names))
+    for code in wanted.by_size(found.group):
+        own = _Found(*(column[found.group == code] for column in found))
+        groups.append(_group(wanted.names[code], own, asked, names))
     return groups
 
 
@@ -280,8 +276,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
         labels = _labels(steps, inside, asked, scope.unit)
         chosen = of_cell(labels)
         if wanted:
-            values = np.array([v == document["value"] for v in [*wanted.values, ""]], bool)
-            chosen &= values[wanted.of_journeys(steps)[labels.journey]]
+            chosen &= wanted.having(steps, [document["value"]])[labels.journey]
         found = np.zeros(len(inside), bool)
         found[labels.journey[chosen]] = True
         return found

@@ -83,8 +83,7 @@ def _users_with(study: Study, segment: Any, deepest: int) -> Mask:
 def _property(study: Study, segment: Any, _: int) -> Mask:
     wanted = study.property(str(segment["property"]))
     values = {str(value) for value in segment["values"]}
-    fits = np.array([*(value in values for value in wanted.values), "" in values], bool)
-    return study.joined(lambda steps: fits[wanted.of_journeys(steps)])
+    return study.joined(lambda steps: wanted.having(steps, values))
 
 
 def _screen(study: Study, segment: Any, _: int) -> Mask:

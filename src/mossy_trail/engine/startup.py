@@ -18,12 +18,11 @@ from mossy_trail.core.stats import SMALL, Difference, Share, difference, share
 from mossy_trail.core.steps import Steps
 from mossy_trail.engine.evidence import evidence_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
-from mossy_trail.engine.study import Study
+from mossy_trail.engine.study import MOST_GROUPS, Study
 
 Mask = NDArray[np.bool_]
 SLOW = 2000
 """Milliseconds from which a start counts as slow, if nothing else is said."""
-MOST_GROUPS = 12
 EDGES = np.array([*np.geomspace(100, 60_000, 36).round(-1)])
 """Where the bins of times begin and end, in milliseconds; the first and the last one are open."""
 _COLD, _LEFT = KINDS.index("cold"), LANDINGS.index("left")
@@ -105,10 +104,9 @@ def measure(
     whole = _group(None, labels, slow_from)
     groups = []
     if wanted:
-        counts = np.bincount(group, minlength=len(wanted.values) + 1)
-        for code in sorted(np.flatnonzero(counts).tolist(), key=lambda c: (-counts[c], c)):
-            value = wanted.values[code] if code < len(wanted.values) else ""
-            groups.append(_group(value, labels.take(group == code), slow_from))
+        for code in wanted.by_size(group):
+            own = labels.take(group == code)
+            groups.append(_group(wanted.names[code], own, slow_from))
     between = None
     if two:
         known = {one.value: one for one in groups}
@@ -233,8 +231,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
         labels = label(steps, inside)
         chosen = _of_cell(labels, cell, slow_from)
         if wanted:
-            values = np.array([v == value for v in [*wanted.values, ""]], bool)
-            chosen = chosen & values[wanted.of_journeys(steps)[labels.journey]]
+            chosen = chosen & wanted.having(steps, [value])[labels.journey]
         found = np.zeros(len(inside), bool)
         found[labels.journey[chosen]] = True
         return found

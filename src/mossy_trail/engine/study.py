@@ -20,6 +20,8 @@ from mossy_trail.core.properties import Property, property_of
 from mossy_trail.core.replay import Settings, learn, replay
 from mossy_trail.core.steps import FATES, Steps
 
+MOST_GROUPS = 12
+"""Values of a property for which figures are told, at the most."""
 ENOUGH_TO_LEARN = 100_000
 """Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")

@@ -102,14 +102,12 @@ def _visited(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Any, tuple[Any, .
 def _could_see(study: Study, shown: Mapping[str, Sequence[str]]) -> NDArray[np.bool_]:
     found = np.ones(len(study.index.start), bool)
     for name, values in shown.items():
-        wanted = study.property(name)
-        fits = np.array([*(value in values for value in wanted.values), False], bool)
-        found &= _fitting(study, wanted, fits)
+        found &= _having(study, study.property(name), values)
     return found
 
 
-def _fitting(study: Study, wanted: Property, fits: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    return study.joined(lambda steps: fits[wanted.of_journeys(steps)])
+def _having(study: Study, wanted: Property, values: Sequence[str]) -> NDArray[np.bool_]:
+    return study.joined(lambda steps: wanted.having(steps, values))
 
 
 def _ways(counts: Any, kind: str) -> list[Way]:
