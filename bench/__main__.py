@@ -7,17 +7,16 @@ from __future__ import annotations
 
 import sys
 import tempfile
-import time
-from collections.abc import Callable
 from pathlib import Path
-from typing import TypeVar
 
 import duckdb
 import numpy as np
 import polars as pl
 
 from bench.data import SIMULATED, grown_csv, grown_log, simulated_csv
+from bench.inside import bench_inside
 from bench.shapes import LARGE, SMALL, growth
+from bench.timing import line, timed
 from mossy_trail.core import replay as replaying
 from mossy_trail.core.app_map import AppMap, resolve
 from mossy_trail.core.batches import FIRST_WAYS, walk_through
@@ -33,24 +32,6 @@ from mossy_trail.engine.study import ENOUGH_TO_LEARN, Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
 from mossy_trail.store.parts import parts_needed
-
-RUNS = 3
-Answer = TypeVar("Answer")
-
-
-def timed(work: Callable[[], Answer]) -> tuple[float, Answer]:
-    """The least time of a few runs, and the answer."""
-    best, answer = float("inf"), None
-    for _ in range(RUNS):
-        begun = time.perf_counter()
-        answer = work()
-        best = min(best, time.perf_counter() - begun)
-    return best, answer  # type: ignore[return-value]
-
-
-def line(what: str, ours: float, others: dict[str, float]) -> None:
-    beside = "   ".join(f"{name} {t:.3f} s (× {t / ours:.1f})" for name, t in others.items())
-    print(f"{what:32} {ours:7.3f} s   {beside}", flush=True)
 
 
 def bench_reading(times: int) -> None:
@@ -264,6 +245,7 @@ def main() -> None:
     study = Study(split(log, parts_needed(len(log))), app_map)
     bench_sign_in(study)
     bench_getting_in(study)
+    bench_inside(study)
 
 
 if __name__ == "__main__":

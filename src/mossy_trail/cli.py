@@ -202,7 +202,9 @@ def measure(
         Path | None, typer.Option(help="The funnel's file, as JSON.", exists=True, dir_okay=False)
     ] = None,
     by: Annotated[str, typer.Option(help="A property, for each of its values too.")] = "",
-    goal: Annotated[str, typer.Option(help="For drop-offs: a screen to be reached.")] = "",
+    goal: Annotated[
+        str, typer.Option(help="For links and drop-offs: a screen to be reached.")
+    ] = "",
     segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
 ) -> None:
@@ -233,6 +235,8 @@ def _figures(
         return _INSIDE[what](study, scope).as_dict()
     if what == Measure.DROP_OFFS:
         return dropoffs.measure(study, scope, goal).as_dict()
+    if what == Measure.LINKS:
+        return links.measure(study, scope, goal).as_dict()
     if what == Measure.FUNNEL and spec is None:
         raise typer.BadParameter("a funnel is told by its file", param_hint="--spec")
     document = json.loads(spec.read_text()) if spec else funnel.onboarding(study.app_map)
@@ -248,7 +252,6 @@ def _figures(
 _INSIDE: dict[Measure, Any] = {
     Measure.TABS: tabs.measure,
     Measure.LOOPS: loops.measure,
-    Measure.LINKS: links.measure,
 }
 
 

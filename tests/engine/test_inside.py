@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import statistics
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import fields, is_dataclass
@@ -10,6 +11,7 @@ from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 from mossy_trail.core.app_map import AppMap
@@ -29,7 +31,7 @@ from tests.engine.test_getting_in import SCOPES, group_of, sessions
 MEASURES: dict[str, Any] = {
     "tabs": tabs.measure,
     "loops": loops.measure,
-    "links": links.measure,
+    "links": lambda study, scope: links.measure(study, scope, "Receipt" if study.parts else ""),
     "drop-offs": dropoffs.measure,
 }
 
@@ -39,19 +41,26 @@ def test_figures_are_the_planted_ones(study: Study, demo: Demo, group: str, scop
     def planted(name: str) -> int:
         return int(demo.figures["planted"][name].get(group, 0))
 
-    by_tab = {tab.name: tab for tab in tabs.measure(study, scope).tabs}
+    use = tabs.measure(study, scope)
+    by_tab = {tab.name: tab for tab in use.tabs}
     assert by_tab["Passes"].mismatch.times == planted("wrong_tabs")
+    (passes,) = use.filters
+    assert passes.used.times == planted("filter_uses") > 0
+    wallet = next(one for one in dropoffs.measure(study, scope).screens if one.screen == passes.on)
+    assert (passes.visits.times, passes.visits.users) == (wallet.visits.times, wallet.visits.users)
     screens = {screen.name: screen for screen in loops.measure(study, scope).screens}
     assert screens["PassWallet"].piled.times == planted("piled_receipts")
     assert screens["RateSheet"].dead_end.times == planted("rate_sheet_ends")
     found = links.measure(study, scope)
-    ends: Counter[str] = Counter()
-    for pattern in found.patterns:
-        ends.update({end: count.times for end, count in pattern.landed.items()})
+    ends = {end: count.times for end, count in found.every.landed.items()}
     assert ends["target"] + ends["not_found"] == planted("links_landed")
     assert ends["recovered"] + ends["lost"] == planted("links_gated")
     assert ends["not_found"] == planted("not_found_links")
-    assert sum(p.placeholder.times for p in found.patterns) == planted("placeholder_links")
+    assert found.every.placeholder.times == planted("placeholder_links")
+    for rows in (found.patterns, found.sources, found.starts):
+        assert sum(row.opened.times for row in rows) == found.every.opened.times
+        for end in ends:
+            assert sum(row.landed[end].times for row in rows) == ends[end]
 
 
 def test_a_token_that_ran_out_sends_round_in_a_loop(study: Study, demo: Demo) -> None:
@@ -76,7 +85,8 @@ def test_the_worst_drop_offs_come_first_and_exits_are_the_true_ones(
     missing = sum(true.values()) - sum(own.values())
     assert 0 <= missing < 20, "only what the log's end cut off"
     assert all(0 <= true[screen] - n <= missing for screen, n in own.items())
-    assert found.survivors[0] == len(sessions(demo))
+    lengths = [len(steps) for steps in sessions(demo).values()]
+    assert all(s.journeys == sum(n >= s.mark for n in lengths) for s in found.by_steps)
     assert sum(one.expected for one in found.screens) == pytest.approx(
         sum(one.true.times for one in found.screens), rel=1e-3
     ), "what the model leaves out, it adds elsewhere"
@@ -97,10 +107,34 @@ def test_switches_are_the_true_ones(study: Study, demo: Demo) -> None:
     assert {(way.start, way.end): way.count.times for way in found.switches} == true
 
 
+def test_what_came_after_a_link_is_the_true_way(study: Study, demo: Demo) -> None:
+    """Of links to BuyPass, whose truth is told by the steps that bear the move."""
+    more, reached = [], 0
+    for steps in sessions(demo).values():
+        for i, step in enumerate(steps):
+            if step["move"] == "link" and step["screen"] == "BuyPass":
+                more.append(len(steps) - 1 - i)
+                reached += any(later["screen"] == "Receipt" for later in steps[i:])
+    found = links.measure(study, Scope(), "Receipt")
+    own = next(one for one in found.patterns if one.name == "skerry://pass/buy")
+    at_once = own.landed["target"].times
+    assert at_once == len(more)
+    assert own.then.goal
+    assert reached <= own.then.goal.times <= reached + own.landed["recovered"].times
+    assert own.then.after["bounced"].times >= more.count(0) > 0
+    assert own.then.more
+    assert own.then.more.median == pytest.approx(statistics.median(more), abs=1)
+    linked = {s for s, steps in sessions(demo).items() if "link" in {x["move"] for x in steps}}
+    assert found.without.journeys <= len(sessions(demo)) - len(linked)
+    assert sum(n.times for n in found.without_then.after.values()) == found.without.times
+
+
 def counts(figures: Any) -> Iterator[Count]:
     """Every count that figures have anywhere in them."""
     if isinstance(figures, Count):
         yield figures
+    elif isinstance(figures, dropoffs.Survivors):
+        yield Count(figures.figure, figures.journeys, figures.journeys, 0)
     elif is_dataclass(figures):
         for one in fields(figures):
             yield from counts(getattr(figures, one.name))
@@ -116,10 +150,12 @@ def counts(figures: Any) -> Iterator[Count]:
 @pytest.mark.parametrize("scope", [Scope(), group_of("3.1", "ios")], ids=["all", "group"])
 def test_every_figure_opens_to_its_journeys(study: Study, measure: str, scope: Scope) -> None:
     inside, opened = scope_mask(study, scope), 0
-    for count in list(counts(MEASURES[measure](study, scope)))[:900:3]:
+    user = study.index.user
+    for count in list(counts(MEASURES[measure](study, scope)))[:1500:3]:
         if count.times:
             behind = EVIDENCE[measure](study, scope, count.figure)
             assert behind.sum() == count.journeys <= count.times, count
+            assert count.users in (0, len(np.unique(user[behind]))), count
             assert not (behind & ~inside).any()
             opened += 1
     assert opened > 10
@@ -130,7 +166,7 @@ def test_every_figure_opens_to_its_journeys(study: Study, measure: str, scope: S
 
 def test_figures_do_not_depend_on_the_parts(demo_log: Log, study: Study) -> None:
     other = Study(split(demo_log, 7), study.app_map)
-    for measure in (tabs.measure, links.measure):
+    for measure in (tabs.measure, MEASURES["links"]):
         assert measure(study, Scope()).as_dict() == measure(other, Scope()).as_dict()
     one, two = (loops.measure(s, Scope()).as_dict() for s in (study, other))
     assert one == two

@@ -9,6 +9,7 @@ import pytest
 import yaml
 
 from mossy_trail.demo.load import MAP
+from mossy_trail.intake.app_map_file import parse_map
 from tests.conftest import Demo, Server
 
 PLAIN = {"Content-Type": "text/plain"}
@@ -71,6 +72,10 @@ def test_what_is_no_figure_is_said_to_be_none(server: Server, app: str, figure: 
         ("mossy_map: 1\nscreens:\n  - {name: A}\n  - {name: B, role: pilot}\n", "Line 4, at scr"),
         ("mossy_map: 1\nscreens:\n  - {name: A}\n  - {name: A}\n", "Line 4, at screens.1: "),
         ("mossy_map: 1\ntabs:\n  - name: T\n    root: Z\n", "Line 4, at tabs.0.root: "),
+        (
+            "mossy_map: 1\ntabs:\n- {name: F, kind: filter, on: Z}\n",
+            "Line 3, at tabs.0.on: there is no screen 'Z'",
+        ),
         ("mossy_map: 1\nscreens: [\n", "Line 3: "),
         ('{"mossy_map": 1,\n "history": {"tabs": "odd"}}', "Line 2, at history.tabs: "),
     ],
@@ -87,7 +92,7 @@ def test_a_faulty_map_is_told_by_line_and_key(
 
 def test_unknown_names_changes_and_versions(server: Server, demo: Demo) -> None:
     key = server.new_app("Changing")
-    few = yaml.safe_load(MAP.read_text())
+    few = parse_map(MAP.read_text())
     few["screens"] = [s for s in few["screens"] if s["name"] not in ("DelayInfo", "SeatPick")]
     few["screens"].append({"name": "seat pick"})
     job = server.upload(key, demo.json_lines)
@@ -132,7 +137,7 @@ def test_a_draft_becomes_the_map_and_its_file_comes_back(server: Server, demo: D
 
 
 def test_plan_and_practice(server: Server, app: str) -> None:
-    plan = yaml.safe_load(MAP.read_text())
+    plan = parse_map(MAP.read_text())
     plan["screens"].append({"name": "Lounge"})
     plan["moves"] = [
         {"from": "SailingsBoard", "to": "SailingDetail", "by": "push"},

@@ -64,7 +64,7 @@ IOS = json.dumps({"property": "platform", "values": ["ios"]})
         ("funnel", ["--unit", "users"], lambda f: f["whole"]["stages"][2]["count"]),
         ("tabs", [], lambda f: f["tabs"][0]["visits"]["times"]),
         ("loops", [], lambda f: f["loops"][0]["count"]["times"]),
-        ("links", [], lambda f: f["opened"]),
+        ("links", ["--goal", "Receipt"], lambda f: f["every"]["then"]["goal"]["times"]),
         ("drop-offs", ["--goal", "Receipt"], lambda f: f["ended"]),
     ],
 )

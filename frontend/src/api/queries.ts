@@ -293,6 +293,16 @@ export function useMatched(app: string, key: string, figure: string | null) {
   });
 }
 
+export function useLoopsOf(app: string, key: string) {
+  return useQuery({
+    queryKey: ["study", app, "loops of", key],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/journey/loops", { params: { path: { app }, query: { key } } }),
+      ),
+  });
+}
+
 export type KeptKind = "funnel" | "segment";
 
 export function useKept(app: string, kind: KeptKind) {
@@ -363,11 +373,13 @@ export function useLoops(app: string, scope: Scope) {
   });
 }
 
-export function useLinks(app: string, scope: Scope) {
+export function useLinks(app: string, scope: Scope, goal: string) {
   return useQuery({
-    queryKey: ["study", app, "links", scope],
+    queryKey: ["study", app, "links", scope, goal],
     queryFn: () =>
-      dataOf(api.GET("/api/apps/{app}/links", { params: { path: { app }, query: { ...scope } } })),
+      dataOf(
+        api.GET("/api/apps/{app}/links", { params: { path: { app }, query: { ...scope, goal } } }),
+      ),
     placeholderData: keepPreviousData,
   });
 }

@@ -202,6 +202,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/journey/loops": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Loops Of Journey
+         * @description The loops of one journey, with their steps.
+         */
+        get: operations["read_loops_of_journey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/journey/matched": {
         parameters: {
             query?: never;
@@ -309,7 +329,7 @@ export interface paths {
         };
         /**
          * Read Links
-         * @description Each pattern of links from opened to landed to stayed.
+         * @description Links from opened to landed to stayed, by pattern, source and start.
          */
         get: operations["read_links"];
         put?: never;
@@ -1041,7 +1061,7 @@ export interface components {
         };
         /**
          * Count
-         * @description How often something happened, and in how many journeys; opens by `figure`.
+         * @description How often something happened, in how many journeys, of how many users; opens by `figure`.
          */
         Count: {
             /** Figure */
@@ -1050,6 +1070,8 @@ export interface components {
             journeys: number;
             /** Times */
             times: number;
+            /** Users */
+            users: number;
         };
         /** Counted */
         Counted: {
@@ -1116,6 +1138,10 @@ export interface components {
         };
         /** DropOffFigures */
         DropOffFigures: {
+            /** By Steps */
+            by_steps: components["schemas"]["Survivors"][];
+            /** By Time */
+            by_time: components["schemas"]["Survivors"][];
             /** Ended */
             ended: number;
             /** Goal */
@@ -1126,8 +1152,6 @@ export interface components {
             in_scope: number;
             /** Screens */
             screens: components["schemas"]["DropOff"][];
-            /** Survivors */
-            survivors: number[];
         };
         /**
          * ErasedView
@@ -1158,6 +1182,18 @@ export interface components {
             repeated: number;
             /** Resent */
             resent: number;
+        };
+        /**
+         * Filter
+         * @description What switches content inside a screen: visits of that screen, and choices of the filter.
+         */
+        Filter: {
+            /** Name */
+            name: string;
+            /** On */
+            on: string;
+            used: components["schemas"]["Count"];
+            visits: components["schemas"]["Count"];
         };
         /** FitView */
         FitView: {
@@ -1488,27 +1524,56 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * Landed
+         * @description Where links landed, or sessions without one began: what came after, how long that screen
+         *     was looked at (ms), how many steps more there were, and whether the goal was reached by then.
+         */
+        Landed: {
+            /** After */
+            after: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            goal: components["schemas"]["Count"] | null;
+            more: components["schemas"]["Quartiles"] | null;
+            stayed: components["schemas"]["Quartiles"] | null;
+        };
         /** LinkFigures */
         LinkFigures: {
-            arrived: components["schemas"]["Share"];
-            bounced: components["schemas"]["Share"];
+            every: components["schemas"]["Links"];
+            /** Goal */
+            goal: string;
             /** In Scope */
             in_scope: number;
-            /** Opened */
-            opened: number;
             /** Patterns */
-            patterns: components["schemas"]["Pattern"][];
+            patterns: components["schemas"]["Links"][];
             /** Sources */
-            sources: {
-                [key: string]: components["schemas"]["Count"];
-            };
+            sources: components["schemas"]["Links"][];
             /** Starts */
-            starts: {
-                [key: string]: components["schemas"]["Count"];
-            };
+            starts: components["schemas"]["Links"][];
             /** Unmatched */
             unmatched: components["schemas"]["Unmatched"][];
-            without: components["schemas"]["Share"];
+            without: components["schemas"]["Count"];
+            without_then: components["schemas"]["Landed"];
+        };
+        /**
+         * Links
+         * @description Links of a pattern, from a source, or of one kind of start: how often opened, what they led
+         *     to, how many of them to their screen (at once or after signing in), and what came then.
+         */
+        Links: {
+            arrived: components["schemas"]["Share"];
+            /** Landed */
+            landed: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            /** Name */
+            name: string;
+            opened: components["schemas"]["Count"];
+            placeholder: components["schemas"]["Count"];
+            /** Screen */
+            screen: string;
+            then: components["schemas"]["Landed"];
         };
         /** LogSummary */
         LogSummary: {
@@ -1568,8 +1633,6 @@ export interface components {
             screens: string[];
             took: components["schemas"]["Quartiles"] | null;
             turns: components["schemas"]["Quartiles"] | null;
-            /** Users */
-            users: number;
         };
         /** LoopFigures */
         LoopFigures: {
@@ -1796,27 +1859,6 @@ export interface components {
             value: string;
         };
         /**
-         * Pattern
-         * @description A pattern's links: how often opened, what they led to, and what came after landing.
-         */
-        Pattern: {
-            /** After */
-            after: {
-                [key: string]: components["schemas"]["Count"];
-            };
-            arrived: components["schemas"]["Share"];
-            /** Landed */
-            landed: {
-                [key: string]: components["schemas"]["Count"];
-            };
-            opened: components["schemas"]["Count"];
-            /** Pattern */
-            pattern: string;
-            placeholder: components["schemas"]["Count"];
-            /** Screen */
-            screen: string;
-        };
-        /**
          * PatternView
          * @description Names that differ only in ids.
          */
@@ -1927,6 +1969,24 @@ export interface components {
             stack: components["schemas"]["Slip"][];
             /** Tab */
             tab: string;
+        };
+        /**
+         * Round
+         * @description A loop of one journey; its steps are numbered from 1, and `last` is back at its start.
+         */
+        Round: {
+            /** Figure */
+            figure: string;
+            /** First */
+            first: number;
+            /** Kind */
+            kind: string;
+            /** Last */
+            last: number;
+            /** Screens */
+            screens: string[];
+            /** Turns */
+            turns: number;
         };
         /** RowView */
         RowView: {
@@ -2226,6 +2286,18 @@ export interface components {
             wanted: string | null;
         };
         /**
+         * Survivors
+         * @description Journeys that have so many steps, or last so many seconds, at least.
+         */
+        Survivors: {
+            /** Figure */
+            figure: string;
+            /** Journeys */
+            journeys: number;
+            /** Mark */
+            mark: number;
+        };
+        /**
          * Tab
          * @description One tab; `used` are journeys of those who could see it, `dwell` a visit's, in ms.
          */
@@ -2245,12 +2317,12 @@ export interface components {
                 [key: string]: string[];
             } | null;
             used: components["schemas"]["Share"];
-            /** Users */
-            users: number;
             visits: components["schemas"]["Count"];
         };
         /** TabFigures */
         TabFigures: {
+            /** Filters */
+            filters: components["schemas"]["Filter"][];
             /** Flips */
             flips: components["schemas"]["Way"][];
             /** In Scope */
@@ -2715,6 +2787,39 @@ export interface operations {
             };
         };
     };
+    read_loops_of_journey: {
+        parameters: {
+            query: {
+                key: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"][];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_matched: {
         parameters: {
             query: {
@@ -2938,6 +3043,8 @@ export interface operations {
     read_links: {
         parameters: {
             query?: {
+                /** @description A screen to be reached */
+                goal?: string;
                 /** @description First day, in UTC */
                 since?: string | null;
                 /** @description Last day, in UTC */

@@ -1,16 +1,15 @@
 import type { StartFigures } from "../api/client";
 import { count, duration } from "../format";
+import { type Choosing, DrawnFigure } from "./DrawnFigure";
 import { useWidth } from "./useWidth";
 
 type Bin = StartFigures["bins"][number];
 
-interface Props {
+interface Props extends Choosing {
   bins: Bin[];
   /** Milliseconds from which a start is slow. */
   slow: number;
-  chosen: string | null;
   figureOf: (bin: Bin) => string;
-  onChoose: (figure: string) => void;
 }
 
 const TALL = 150;
@@ -36,56 +35,53 @@ export function Distribution({ bins, slow, chosen, figureOf, onChoose }: Props) 
     <div ref={box}>
       {/* biome-ignore lint/a11y/noSvgWithoutTitle: each bar in it names itself */}
       <svg className="chart d-block" width={width} height={BASE + down + 30}>
-        {bins.map((bin) => {
-          const [from, to] = [x(bin.low || SHORTEST * 0.8), x(bin.high ?? LONGEST * 1.25)];
-          const up = (bin.landed / most) * TALL;
-          const below = (bin.left / most) * TALL;
-          const figure = figureOf(bin);
-          const range = bin.high
-            ? `${duration(bin.low)} to ${duration(bin.high)}`
-            : `${duration(bin.low)} or longer`;
-          const said = `${range}: ${count(bin.landed)} landed, ${count(bin.left)} left`;
-          return (
-            // biome-ignore lint/a11y/useSemanticElements: a part of a drawing
-            <g
-              key={bin.cell}
-              role="button"
-              tabIndex={bin.landed + bin.left ? 0 : -1}
-              className={`figure ${chosen === figure ? "chosen" : ""}`}
-              aria-label={said}
-              data-figure={figure}
-              onClick={() => onChoose(figure)}
-              onKeyDown={(event) => event.key === "Enter" && onChoose(figure)}
-            >
-              <title>{said}</title>
-              <rect
-                x={from}
-                y={0}
-                width={Math.max(to - from, 1)}
-                height={BASE + down}
-                fill="transparent"
-              />
-              <rect
-                className="edge"
-                x={from + 0.5}
-                y={BASE - up}
-                width={Math.max(to - from - 1, 1)}
-                height={up}
-                fill={bin.low >= slow ? "var(--ochre)" : "var(--moss)"}
-              />
-              {bin.left > 0 && (
+        {bins
+          .filter((bin) => bin.landed || bin.left)
+          .map((bin) => {
+            const [from, to] = [x(bin.low || SHORTEST * 0.8), x(bin.high ?? LONGEST * 1.25)];
+            const up = (bin.landed / most) * TALL;
+            const below = (bin.left / most) * TALL;
+            const figure = figureOf(bin);
+            const range = bin.high
+              ? `${duration(bin.low)} to ${duration(bin.high)}`
+              : `${duration(bin.low)} or longer`;
+            const said = `${range}: ${count(bin.landed)} landed, ${count(bin.left)} left`;
+            return (
+              <DrawnFigure
+                key={bin.cell}
+                figure={figure}
+                said={said}
+                chosen={chosen}
+                onChoose={onChoose}
+              >
+                <rect
+                  x={from}
+                  y={0}
+                  width={Math.max(to - from, 1)}
+                  height={BASE + down}
+                  fill="transparent"
+                />
                 <rect
                   className="edge"
                   x={from + 0.5}
-                  y={BASE + 1}
+                  y={BASE - up}
                   width={Math.max(to - from - 1, 1)}
-                  height={Math.max(below, 1.5)}
-                  fill="var(--rust)"
+                  height={up}
+                  fill={bin.low >= slow ? "var(--ochre)" : "var(--moss)"}
                 />
-              )}
-            </g>
-          );
-        })}
+                {bin.left > 0 && (
+                  <rect
+                    className="edge"
+                    x={from + 0.5}
+                    y={BASE + 1}
+                    width={Math.max(to - from - 1, 1)}
+                    height={Math.max(below, 1.5)}
+                    fill="var(--rust)"
+                  />
+                )}
+              </DrawnFigure>
+            );
+          })}
         <line x1={0} x2={width} y1={BASE} y2={BASE} stroke="var(--bs-body-color)" />
         <line
           x1={x(slow)}

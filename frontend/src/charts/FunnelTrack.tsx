@@ -1,5 +1,6 @@
 import type { Schemas } from "../api/client";
 import { count, duration, percent, short } from "../format";
+import { type Choosing, DrawnFigure } from "./DrawnFigure";
 import { useWidth } from "./useWidth";
 
 type Share = Schemas["ShareView"];
@@ -22,10 +23,8 @@ export interface TrackLoss {
   share: Share;
 }
 
-interface Props {
+interface Props extends Choosing {
   stages: TrackStage[];
-  chosen: string | null;
-  onChoose: (figure: string) => void;
 }
 
 const HEAD = 62;
@@ -96,8 +95,8 @@ export function FunnelTrack(props: Props) {
                 x={x(i)}
                 width={block}
                 height={tall(stage.count)}
-                chosen={chosen === stage.figure}
-                onChoose={() => onChoose(stage.figure)}
+                chosen={chosen}
+                onChoose={onChoose}
               />
             </g>
           );
@@ -107,21 +106,7 @@ export function FunnelTrack(props: Props) {
   );
 }
 
-function openers(onChoose: () => void) {
-  return {
-    role: "button",
-    tabIndex: 0,
-    onClick: onChoose,
-    onKeyDown: (event: React.KeyboardEvent) => {
-      if (event.key === "Enter" || event.key === " ") {
-        event.preventDefault();
-        onChoose();
-      }
-    },
-  };
-}
-
-interface BlockProps {
+interface BlockProps extends Choosing {
   stage: TrackStage;
   first: boolean;
   last: boolean;
@@ -130,8 +115,6 @@ interface BlockProps {
   x: number;
   width: number;
   height: number;
-  chosen: boolean;
-  onChoose: () => void;
 }
 
 function StageBlock({
@@ -150,11 +133,11 @@ function StageBlock({
   const inside = height > 40 && width > 120;
   const said = goOn && stage.count > 0 ? `${percent(goOn.count / goOn.of)} go on` : null;
   return (
-    <g
-      {...openers(onChoose)}
-      className={`figure ${chosen ? "chosen" : ""}`}
-      data-figure={stage.figure}
-      aria-label={`${word}: ${count(stage.count)}; opens its journeys`}
+    <DrawnFigure
+      figure={stage.figure}
+      said={`${word}: ${count(stage.count)}`}
+      chosen={chosen}
+      onChoose={onChoose}
     >
       <rect x={x} y={0} width={width} height={HEAD} fill="transparent" />
       <text x={x} y={20} fontSize={15} fontWeight={650} className="label">
@@ -191,7 +174,7 @@ function StageBlock({
           {`95 %: ${percent(share.low)} to ${percent(share.high)}${width > 190 ? " of all" : ""}`}
         </text>
       )}
-    </g>
+    </DrawnFigure>
   );
 }
 
@@ -230,15 +213,13 @@ function TimeStrip({ quartiles, slowest, x, width }: StripProps) {
   );
 }
 
-interface BranchProps {
+interface BranchProps extends Choosing {
   losses: TrackLoss[];
   /** How wide a label may be. */
   room: number;
   x: number;
   from: number;
   tall: (n: number) => number;
-  chosen: string | null;
-  onChoose: (figure: string) => void;
 }
 
 function Branches({ losses: all, room, x, from, tall, chosen, onChoose }: BranchProps) {
@@ -261,12 +242,12 @@ function Branches({ losses: all, room, x, from, tall, chosen, onChoose }: Branch
     const label = Math.max(end, bend + radius + 2) + 6;
     const words = loss.words;
     return (
-      <g
+      <DrawnFigure
         key={loss.figure}
-        {...openers(() => onChoose(loss.figure))}
-        className={`figure ${chosen === loss.figure ? "chosen" : ""}`}
-        data-figure={loss.figure}
-        aria-label={`${words}: ${count(loss.share.count)}; opens its journeys`}
+        figure={loss.figure}
+        said={`${words}: ${count(loss.share.count)}`}
+        chosen={chosen}
+        onChoose={onChoose}
       >
         <path
           d={path}
@@ -285,7 +266,7 @@ function Branches({ losses: all, room, x, from, tall, chosen, onChoose }: Branch
             {percent(loss.share.count / loss.share.of)}
           </tspan>
         </text>
-      </g>
+      </DrawnFigure>
     );
   });
   if (!rest.length) {

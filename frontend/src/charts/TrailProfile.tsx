@@ -12,6 +12,8 @@ interface Props {
   journey: Journey;
   step: number;
   across: Across;
+  /** Steps that belong together, the first and the last, as of a loop. */
+  spans?: { first: number; last: number }[];
   onStep: (step: number) => void;
 }
 
@@ -34,7 +36,7 @@ interface Spot {
 }
 
 /** One journey as the elevation profile of a walk: across its steps or time, up its depth. */
-export function TrailProfile({ journey, step, across, onStep }: Props) {
+export function TrailProfile({ journey, step, across, spans = [], onStep }: Props) {
   const [box, room] = useWidth<HTMLDivElement>(800);
   const [scrolled, setScrolled] = useState(0);
   const spots = placeSpots(journey.trail, across, room);
@@ -97,6 +99,9 @@ export function TrailProfile({ journey, step, across, onStep }: Props) {
             strokeWidth={1.2}
           />
         )}
+        {spans.map((span) => (
+          <Bracket key={span.first} from={spots[span.first - 1]} to={spots[span.last - 1]} />
+        ))}
         <Names spots={seen} step={step} across={across} />
         <Cairn x={end + 54} exit={journey.exit} />
         {seen.map((spot) => (
@@ -116,6 +121,22 @@ export function TrailProfile({ journey, step, across, onStep }: Props) {
         ))}
       </svg>
     </div>
+  );
+}
+
+/** A bracket over a span of steps. */
+function Bracket({ from, to }: { from: Spot | undefined; to: Spot | undefined }) {
+  if (!from || !to) {
+    return null;
+  }
+  const [x0, x1] = [(from.x0 + from.x1) / 2, (to.x0 + to.x1) / 2];
+  return (
+    <path
+      d={`M${x0},${TOP - 24}V${TOP - 31}H${x1}V${TOP - 24}`}
+      fill="none"
+      stroke="var(--ochre)"
+      strokeWidth={2}
+    />
   );
 }
 

@@ -84,7 +84,16 @@ export function csv(rows: (string | number | null)[][]): string {
 }
 
 const LOOKS = [
-  ...["fill", "stroke", "stroke-width", "stroke-dasharray", "opacity", "font-size", "font-weight"],
+  ...[
+    "fill",
+    "stroke",
+    "stroke-width",
+    "stroke-dasharray",
+    "opacity",
+    "fill-opacity",
+    "font-size",
+    "font-weight",
+  ],
   ...["font-family", "text-anchor"],
 ];
 

@@ -1,4 +1,4 @@
-import { words } from "../format";
+import { duration, words } from "../format";
 
 /** A figure of tabs, loops, links or drop-offs: words that name a cell. */
 function cell(figure: string): string[] {
@@ -18,6 +18,8 @@ const TABS: Record<string, string> = {
   again: "chose once more, while in it,",
   root_back: "went back from the root to another tab from",
   mismatch: "were in, with another tab reported,",
+  filter: "chose the filter",
+  on: "were on the screen of the filter",
 };
 
 export function tabWords(figure: string): string {
@@ -75,16 +77,28 @@ export const AFTER: Record<string, string> = {
 
 export function linkWords(figure: string): string {
   const [kind = "", one = "", what = ""] = cell(figure);
-  const said: Record<string, string> = {
-    open: `opened ${one}`,
-    landed: `opened ${one}: ${LANDED[what] ?? what}`,
-    after: `came by ${one}: ${AFTER[what] ?? what}`,
-    placeholder: `opened ${one} with a placeholder`,
-    source: `opened a link from ${one}`,
-    start: `opened a link ${one === "cold" ? "that started the app" : "in the running app"}`,
-    uri: `opened ${one}`,
+  const [by = "", told = ""] = kind.split(".");
+  const links: Record<string, string> = {
+    every: "a link",
+    pattern: one,
+    source: `a link from ${one}`,
+    start: `a link ${one === "cold" ? "that started the app" : "in the running app"}`,
+    uri: one,
   };
-  return said[kind] ?? kind;
+  const said: Record<string, string> = {
+    "": `opened ${links[by]}`,
+    open: `opened ${links[by]}`,
+    landed: `opened ${links[by]}: ${LANDED[what] ?? what}`,
+    after: `came by ${links[by]}: ${AFTER[what] ?? what}`,
+    goal: `came by ${links[by]}, and then to ${what}`,
+    placeholder: `opened ${links[by]} with a placeholder`,
+  };
+  const without: Record<string, string> = {
+    open: "opened no link",
+    after: `opened no link: ${AFTER[what] ?? what}`,
+    goal: `opened no link, and came to ${what}`,
+  };
+  return (by === "without" ? without : said)[told] ?? kind;
 }
 
 export const WHY: Record<string, string> = {
@@ -104,6 +118,8 @@ export function dropOffWords(figure: string): string {
     last: `ended on ${one}, come to by ${words(what)}`,
     why: `ended on ${one} ${WHY[what] ?? what}`,
     from: `ended on ${one}, come from ${what}`,
+    steps: `have ${one} steps or more`,
+    time: `last ${duration(Number(one) * 1000)} or longer`,
   };
   return said[kind] ?? kind;
 }

@@ -88,6 +88,14 @@ class Tab:
 
 
 @dataclass(frozen=True)
+class Filter:
+    """What switches content inside a screen as a tab would, and is no place."""
+
+    name: str
+    on: str
+
+
+@dataclass(frozen=True)
 class Link:
     """A deep link: an RFC 6570 level 1 template, and the screen it is meant to open."""
 
@@ -111,6 +119,7 @@ class AppMap:
     app: str = ""
     screens: tuple[Screen, ...] = ()
     tabs: tuple[Tab, ...] = ()
+    filters: tuple[Filter, ...] = ()
     links: tuple[Link, ...] = ()
     history: Mapping[str, str] = field(default_factory=dict)
     funnels: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
@@ -128,10 +137,15 @@ class AppMap:
             Tab(
                 entry["name"],
                 entry["root"],
-                {key: tuple(values) for key, values in entry.get("shown_to", {}).items()},
+                {key: tuple(map(str, values)) for key, values in entry.get("shown_to", {}).items()},
             )
             for entry in document.get("tabs", ())
             if entry.get("kind") != "filter"
+        )
+        filters = tuple(
+            Filter(entry["name"], entry["on"])
+            for entry in document.get("tabs", ())
+            if entry.get("kind") == "filter"
         )
         links = tuple(
             Link(
@@ -145,11 +159,11 @@ class AppMap:
         history.update(document.get("history", {}))
         chains = document.get("funnels", {}).items()
         funnels = {name: tuple(chain) for name, chain in chains}
-        app_map = cls(document.get("app", ""), screens, tabs, links, history, funnels)
-        app_map._check()
+        app_map = cls(document.get("app", ""), screens, tabs, filters, links, history, funnels)
+        app_map._check([entry["name"] for entry in document.get("tabs", ())])
         return app_map
 
-    def _check(self) -> None:
+    def _check(self, tabs_and_filters: Sequence[str]) -> None:
         seen: dict[str, str] = {}
         for i, screen in enumerate(self.screens):
             for name in (screen.name, *screen.aliases):
@@ -163,9 +177,12 @@ class AppMap:
             for tab in screen.tabs:
                 if tab not in tabs:
                     raise MapError(f"screens.{i}.tab", f"there is no tab {tab!r}")
-        for i, tab_entry in enumerate(self.tabs):
-            if tab_entry.root not in names:
-                raise MapError(f"tabs.{i}.root", f"there is no screen {tab_entry.root!r}")
+        meant = [(tab.name, "root", tab.root) for tab in self.tabs]
+        meant += [(one.name, "on", one.on) for one in self.filters]
+        for name, key, wanted in meant:
+            if wanted not in names:
+                i = tabs_and_filters.index(name)
+                raise MapError(f"tabs.{i}.{key}", f"there is no screen {wanted!r}")
         for i, link in enumerate(self.links):
             if link.screen not in names:
                 raise MapError(f"links.{i}.screen", f"there is no screen {link.screen!r}")
@@ -184,7 +201,8 @@ class Places:
     `names` lists the screens: those of the map first, then unknown ones under their logged name.
     `of_name` has, per logged screen name, its screen. Per screen: `role` (a code of `ROLES`),
     `home` (its tab, −1 for none, `SEVERAL`), `unknown` and `outside` (bool). Per tab: `tab_names`
-    and `roots` (a screen). `tab_of_word` has the tab that a logged word names, or −1;
+    and `roots` (a screen). `tab_of_word` has the tab that a logged word names, or −1, and
+    `filter_of_word` the filter, of those in `filter_names`, on the screens `filter_on`;
     `link_target` the screen that a logged link is meant to open, or −1; `placeholder` tells links
     with a value that was never filled in. `params` are the texts of params: those of the log,
     then those that names are made of; `params_of_name` has the code of a logged name's, or −1.
@@ -199,6 +217,9 @@ class Places:
     tab_names: list[str]
     roots: NDArray[np.int32]
     tab_of_word: NDArray[np.int32]
+    filter_names: list[str]
+    filter_on: NDArray[np.int32]
+    filter_of_word: NDArray[np.int32]
     link_target: NDArray[np.int32]
     placeholder: NDArray[np.bool_]
     params: list[str]
@@ -226,6 +247,7 @@ def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
         of_name[code] = index[name]
     tab_names = [tab.name for tab in app_map.tabs]
     tab_index = {name: i for i, name in enumerate(tab_names)}
+    filters = {one.name: i for i, one in enumerate(app_map.filters)}
     role, home = np.zeros(len(names), "uint8"), np.full(len(names), NONE, "int32")
     for i, screen in enumerate(app_map.screens):
         role[i] = ROLE[screen.role]
@@ -243,6 +265,9 @@ def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
         tab_names,
         roots,
         np.array([tab_index.get(word, NONE) for word in terms["word"]], "int32"),
+        list(filters),
+        np.array([index[one.on] for one in app_map.filters], "int32"),
+        np.array([filters.get(word, NONE) for word in terms["word"]], "int32"),
         *_link_targets(app_map, index, terms["uri"]),
         routes.params,
         params_of_name,

@@ -71,9 +71,13 @@ def draft(logs: Sequence[Log]) -> Draft:
     roles = _find_roles(seen, names, tabs, made)
     for name in names:
         made.document["screens"].append(_screen(seen, name, roles, tabs, made))
-    if tabs.roots:
-        listed = [{"name": tab, "root": root} for tab, root in tabs.roots.items()]
+    listed = [{"name": tab, "root": root} for tab, root in tabs.roots.items()]
+    listed += [{"name": f, "kind": "filter", "on": on} for f, (on, _) in seen.filters.items()]
+    if listed:
         made.document["tabs"] = listed
+    for name, (on, share) in seen.filters.items():
+        why = f"chosen while {on} is shown already, {_of(share)} times"
+        made.guesses.append(Guess(f"tabs.{name}.on", on, why, share >= _NEARLY_ALL))
     if links := _find_links(seen, made):
         made.document["links"] = links
     chain = [name for name in seen.in_order(names) if roles.get(name) == "onboarding"]
@@ -121,8 +125,23 @@ class _Seen:
         on = np.append(own[1:] == own[:-1], False)[: len(own)]
         stays = np.append(np.diff(self.time[self.views]), 0)[: len(own)]
         self.stay = np.where(on, stays, -1)
+        self.filters, self.switches = self._filters_and_switches()
         user_first = np.unique(columns["user"], return_index=True)[1]
         self.first_journeys = self.journey[user_first]
+
+    def _filters_and_switches(self) -> tuple[dict[str, tuple[str, float]], Column]:
+        """Words that are chosen where their screen is shown already, nearly always, with that
+        screen and how often it is that one; and the rows that switch tabs."""
+        rows = self.rows_of("switch_tab")
+        words, found = self.log.columns["tab"][rows], {}
+        stays = (self.screen[rows] != NONE) & (self.screen[rows] == self.last_view(rows))
+        for word in np.unique(words[words != NONE]).tolist():
+            own = words == word
+            if own.sum() >= _FEW and stays[own].mean() >= _NEARLY_ALL:
+                (screen, times), *_ = Counter(self.screen[rows[own]].tolist()).most_common(1)
+                found[self.log.terms["word"][word]] = self.name(screen), times / own.sum()
+        codes = [self.log.terms["word"].index(word) for word in found]
+        return found, rows[~np.isin(words, codes)]
 
     def _named(self, codes: Column) -> Column:
         return np.where(codes == NONE, NONE, self.canonical[codes]) if len(codes) else codes
@@ -197,7 +216,7 @@ def _find_tabs(seen: _Seen, names: Sequence[str], made: Draft) -> _Tabs:
         counts = Counter(tab[seen.views_of(name)].tolist())
         total = sum(counts.values())
         of_screen[name] = {words[t] if t != NONE else "": n / total for t, n in counts.items()}
-    switched = seen.rows_of("switch_tab")
+    switched = seen.switches
     rows = np.concatenate([switched, seen.views[tab != NONE]])
     landed = np.concatenate([seen.next_view(switched), seen.shown[tab != NONE]])
     word = np.concatenate([seen.log.columns["tab"][switched], tab[tab != NONE]])
@@ -222,7 +241,7 @@ def _tab_of_views(seen: _Seen) -> Column:
     reported = seen.log.columns["tab"][seen.views]
     if (reported != NONE).any():
         return np.asarray(reported)
-    switched = seen.rows_of("switch_tab")
+    switched = seen.switches
     at = np.searchsorted(switched, seen.views) - 1
     if not len(switched):
         return np.asarray(reported)

@@ -129,6 +129,7 @@ LINK_OVER, LINK_PARENTS, LINK_ALONE = (
 LOOKS_PER_ROW = 64
 """Entries that searches may look at, for each row of a user so far: so time is linear in rows."""
 
+_SWITCH_ROW = EVENT["switch_tab"]
 _CUSTOM, _KEPT, _RESENT = EVENT["custom"], FATE["kept"], FATE["resent"]
 _ZERO: Any = np.int64(0)
 
@@ -164,7 +165,16 @@ class Source(NamedTuple):
         own: dict[str, Any] = {n: read_only(log.columns[n]) for n in cls._fields if n in DTYPES}
         codings = {n: getattr(places, n) for n in _CODINGS}
         own |= {"taken_off": read_only(log.columns["count"]), "again": resent(log)}
+        if places.filter_names:
+            own["event"] = read_only(_without_filters(log, places))
         return cls(journey=journey, **own, **codings)
+
+
+def _without_filters(log: Log, places: Places) -> NDArray[np.uint8]:
+    """Each row's event; choosing a filter is no move."""
+    event, tab = log.columns["event"], log.columns["tab"]
+    is_filter = np.append(places.filter_of_word != NONE, False)
+    return np.where((event == _SWITCH_ROW) & is_filter[tab], _CUSTOM, event).astype(event.dtype)
 
 
 def new_run(rows: int, places: Places, history: Mapping[str, str], room: int) -> Run:

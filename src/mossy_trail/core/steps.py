@@ -31,6 +31,8 @@ MOVES = (
 MOVE = {word: code for code, word in enumerate(MOVES)}
 BACK_MOVES = tuple(MOVE[word] for word in ("pop", "pop_to", "close_modal"))
 """The moves that go back."""
+GOES_BACK = np.isin(np.arange(len(MOVES)), BACK_MOVES)
+"""Per move, whether it is one of these."""
 
 REGIONS = ("outside", "tab", "sheet")
 OUTSIDE, TAB, SHEET = range(3)

@@ -59,6 +59,7 @@ PLANTED = {
     "gate_loops": "loops between SignIn and PassWallet, by an expired token in 3.1",
     "gate_loop_steps": "steps in these that come back to where they were sent from",
     "piled_receipts": "ways back from Receipt that piled up a new PassWallet",
+    "filter_uses": "times that passes were filtered, which is no move",
     "rate_sheet_ends": "sessions that ended on RateSheet, which has no way out on ios",
 }
 """What the demo was made to show, in words."""
@@ -175,6 +176,14 @@ class Visit:
                 **truth,
             }
         )
+        if truth["screen"] == "PassWallet" and self.clock % 4 == 0:
+            self._filter_passes()
+
+    def _filter_passes(self) -> None:
+        """A choice within the screen: a row, but no step."""
+        self.wait(700)
+        self.row("switch_tab", screen="PassWallet", tab="PassFilter")
+        self.planted["filter_uses"] += 1
 
     def _note_sign_in(self, screen: str, move: str) -> None:
         before = self.truth[-1]["screen"] if self.truth else None

@@ -3,89 +3,124 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable
+from collections import Counter
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.measures.cells import Cells
+from mossy_trail.core.log import NONE
+from mossy_trail.core.measures.cells import Cells, Naming, Tally, Words, added
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Difference, Share, difference, share
 from mossy_trail.core.steps import Steps
 from mossy_trail.engine.evidence import EVIDENCE
-from mossy_trail.engine.scoped import each_inside, joined_inside, scope_mask
+from mossy_trail.engine.scoped import joined_inside, scope_mask
 from mossy_trail.engine.study import MOST_GROUPS, Study
 
 Mask = NDArray[np.bool_]
-Name = tuple[str, ...]
-Label = Callable[[Steps, Mask], Cells]
+Labels = Mapping[str, Cells]
+"""The cells of a part, by their kinds."""
+Tallies = Mapping[str, tuple[Naming, Tally]]
 
 
 @dataclass(frozen=True)
 class Count:
-    """How often something happened, and in how many journeys; opens by `figure`."""
+    """How often something happened, in how many journeys, of how many users; opens by `figure`."""
 
     figure: str
     times: int
     journeys: int
+    users: int
 
 
 class Counts:
-    """The cells of a scope, by their names."""
+    """The cells of a scope; each has the name of its kind, then its own."""
 
-    def __init__(self, found: dict[Name, tuple[int, int]]) -> None:
-        self._found = found
+    def __init__(self, parts: Sequence[Tallies]) -> None:
+        kinds = parts[0] if parts else {}
+        self._naming = {kind: kinds[kind][0] for kind in kinds}
+        self._rows: dict[str, dict[int, Sequence[int]]] = {}
+        for kind in kinds:
+            columns = added([part[kind][1] for part in parts])
+            rows = zip(*(column.tolist() for column in columns[1:]), strict=True)
+            self._rows[kind] = dict(zip(columns.number.tolist(), rows, strict=True))
+        self._grouped: dict[str, dict[str, dict[Words, Count]]] = {}
 
-    def of(self, *name: str) -> Count:
-        times, journeys = self._found.get(name, (0, 0))
-        return Count(json.dumps(name, ensure_ascii=False), times, journeys)
+    def number(self, kind: str, *name: str) -> int:
+        """The number of a cell, −1 for none."""
+        return self._naming[kind].number(name) if kind in self._naming else NONE
 
-    def under(self, *start: str) -> dict[Name, Count]:
-        """Those whose names begin so, by the rest of the name; most often first."""
-        size = len(start)
-        some = [name for name in self._found if name[:size] == start and len(name) > size]
-        some.sort(key=lambda name: (-self._found[name][0], name))
-        return {name[size:]: self.of(*name) for name in some}
+    def of(self, kind: str, *name: str) -> Count:
+        number = self.number(kind, *name)
+        counts = self._rows[kind].get(number, _NEVER) if number != NONE else _NEVER
+        return Count(figure_of((kind, *name)), *counts)
 
+    def all(self, kind: str, most: int | None = None) -> dict[Words, Count]:
+        """The cells of a kind, or those of most times; most often first."""
+        rows = self._rows.get(kind, {})
+        order = sorted(rows, key=lambda number: (-rows[number][0], number))[:most]
+        names = [self._naming[kind].name(number) for number in order]
+        counts = [Count(figure_of((kind, *n)), *rows[i]) for n, i in zip(names, order, strict=True)]
+        return dict(zip(names, counts, strict=True))
 
-def counted(study: Study, scope: Scope, label: Label) -> Counts:
-    """Ask every part for its cells, and add them up."""
-    return added(each_inside(study, scope, lambda s, i: label(s, i).counts()))
+    def under(self, kind: str, first: str) -> dict[Words, Count]:
+        """The cells of a kind whose names begin so, by the rest; most often first."""
+        if kind not in self._grouped:
+            grouped = self._grouped[kind] = {}
+            for name, count in self.all(kind).items():
+                grouped.setdefault(name[0], {})[name[1:]] = count
+        return self._grouped[kind].get(first, {})
 
-
-def added(parts: Iterable[dict[Name, tuple[int, int]]]) -> Counts:
-    """The cells of all parts, from the counts of each."""
-    total: dict[Name, tuple[int, int]] = {}
-    for found in parts:
-        for name, (times, journeys) in found.items():
-            before = total.get(name, (0, 0))
-            total[name] = before[0] + times, before[1] + journeys
-    return Counts(total)
-
-
-def journeys_of(study: Study, scope: Scope, label: Label, figure: str) -> Mask:
-    """The journeys of a cell; raises `KeyError` for what is none."""
-    try:
-        asked: Any = json.loads(figure)
-    except ValueError:
-        raise KeyError(figure) from None
-    if not isinstance(asked, list) or not all(isinstance(word, str) for word in asked):
-        raise KeyError(figure)
-    name, known = tuple(asked), []
-
-    def ask(steps: Steps, inside: Mask) -> Mask:
-        cells = label(steps, inside)
-        known.append(name in cells.names)
-        found = np.zeros(len(inside), bool)
-        found[cells.of(name)] = True
+    def sums(self, kind: str, what: Callable[[int], Hashable]) -> Counter[Hashable]:
+        """How often cells of a kind occurred, by something that their numbers tell."""
+        found: Counter[Hashable] = Counter()
+        for number, (times, *_) in self._rows.get(kind, {}).items():
+            found[what(number)] += times
         return found
 
-    mask = joined_inside(study, scope, ask)
-    if known and not any(known):
+
+_NEVER = (0, 0, 0)
+
+
+def figure_of(name: Words) -> str:
+    return json.dumps(name, ensure_ascii=False)
+
+
+def tallied(steps: Steps, labels: Labels) -> Tallies:
+    """The cells of a part, counted."""
+    user = steps.journeys.user
+    return {kind: (own.naming, own.tally(user)) for kind, own in labels.items()}
+
+
+def name_of(figure: str) -> Words:
+    """The name of a cell; raises `KeyError` for what is none."""
+    try:
+        asked: Any = json.loads(figure)
+    except (ValueError, RecursionError):
+        raise KeyError(figure) from None
+    if not isinstance(asked, list) or not asked or not all(isinstance(w, str) for w in asked):
         raise KeyError(figure)
-    return mask
+    return tuple(asked)
+
+
+def journeys_of(
+    study: Study, scope: Scope, label: Callable[[Steps, Mask], Labels], figure: str
+) -> Mask:
+    """The journeys of a cell; raises `KeyError` for what is none."""
+    kind, *words = name_of(figure)
+
+    def ask(steps: Steps, inside: Mask) -> Mask:
+        labels = label(steps, inside)
+        if kind not in labels or labels[kind].naming.number(tuple(words)) == NONE:
+            raise KeyError(figure)
+        found = np.zeros(len(inside), bool)
+        found[labels[kind].of(tuple(words))] = True
+        return found
+
+    return joined_inside(study, scope, ask)
 
 
 @dataclass(frozen=True)

@@ -2,23 +2,34 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
-from typing import Any
+from functools import partial
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.measures import dropoffs as core
+from mossy_trail.core.measures.cells import Frequencies, added
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Share, share
-from mossy_trail.core.steps import EXITS
-from mossy_trail.engine.celled import Count, counted, journeys_of
+from mossy_trail.core.steps import EXITS, Steps
+from mossy_trail.engine.celled import (
+    Count,
+    Counts,
+    Labels,
+    Mask,
+    Tallies,
+    figure_of,
+    journeys_of,
+    name_of,
+    tallied,
+)
 from mossy_trail.engine.evidence import evidence_of
-from mossy_trail.engine.scoped import each_inside, scope_mask
+from mossy_trail.engine.scoped import each_inside, joined_inside, scope_mask
 from mossy_trail.engine.study import Study
 
-MOST_STEPS = 40
 MOST_WAYS = 6
 
 
@@ -42,12 +53,22 @@ class DropOff:
 
 
 @dataclass(frozen=True)
+class Survivors:
+    """Journeys that have so many steps, or last so many seconds, at least."""
+
+    mark: int
+    journeys: int
+    figure: str
+
+
+@dataclass(frozen=True)
 class DropOffFigures:
     in_scope: int
     ended: int
     """Journeys that ended, so without those that the log's end cut off."""
     screens: list[DropOff]
-    survivors: list[int]
+    by_steps: list[Survivors]
+    by_time: list[Survivors]
     goal: str
     goal_chance: float | None
 
@@ -55,48 +76,75 @@ class DropOffFigures:
         return asdict(self)
 
 
+class _Told(NamedTuple):
+    """What a part says of its journeys."""
+
+    cells: Tallies
+    steps: Frequencies
+    exits: Frequencies
+    moves: Frequencies | None
+    going: tuple[NDArray[np.int64], ...]
+
+
 def measure(study: Study, scope: Scope, goal: str = "") -> DropOffFigures:
     """Screens first whose exits are furthest beyond what is to be expected, in units of chance."""
     names = study.parts[0].places.names if study.parts else []
     if goal and goal not in names:
         raise KeyError(goal)
-    counts = counted(study, scope, core.label)
-    groups: Counter[Any] = Counter()
-    exits: Counter[Any] = Counter()
-    for part in each_inside(study, scope, core.grouped):
-        for key, (steps, left) in part.items():
-            groups[key] += steps
-            exits[key] += left
-    expected = core.expected({key: (n, exits[key]) for key, n in groups.items()}, len(names))
-    chance, weights = _weights(study, scope, names, goal) if goal else (None, None)
+    told = each_inside(study, scope, partial(_ask, weighed=bool(goal)))
+    counts, inside = Counts([part.cells for part in told]), scope_mask(study, scope)
+    chance, weights = _weights(told, names, goal) if goal else (None, None)
+    expected = _expected(told, len(names))
     code = {name: i for i, name in enumerate(names)}
     screens = [
         _screen(counts, name, expected[code[name]], weights[code[name]] if weights else None)
-        for (name,) in counts.under("visits")
+        for (name,) in counts.all("visits")
     ]
     screens.sort(key=lambda one: (-one.excess / max(one.expected, 1) ** 0.5, one.screen))
-    inside = scope_mask(study, scope)
-    alive = sum(
-        each_inside(study, scope, lambda s, i: core.survivors(s, i, MOST_STEPS)),
-        np.zeros(MOST_STEPS, "i8"),
-    )
     ended = sum(one.exits.times for one in screens)
-    return DropOffFigures(int(inside.sum()), ended, screens, alive.tolist(), goal, chance)
+    by_steps, by_time = _survivors([part.going for part in told])
+    return DropOffFigures(int(inside.sum()), ended, screens, by_steps, by_time, goal, chance)
+
+
+def _ask(steps: Steps, inside: Mask, weighed: bool) -> _Told:
+    found = core.ends(steps, inside)
+    return _Told(
+        tallied(steps, core.label(steps, inside, found)),
+        *core.grouped(steps, inside, found),
+        core.transitions(steps, inside, found) if weighed else None,
+        tuple(core.survivors(steps, inside, kind) for kind in core.MARKS),
+    )
+
+
+def _expected(told: Sequence[_Told], screens: int) -> NDArray[np.float64]:
+    if not told:
+        return np.zeros(screens)
+    steps, exits = added([part.steps for part in told]), added([part.exits for part in told])
+    return core.expected(steps, exits, screens)
+
+
+def _survivors(parts: Sequence[tuple[NDArray[np.int64], ...]]) -> list[list[Survivors]]:
+    """By steps, and by time."""
+    found = []
+    for i, (kind, marks) in enumerate(core.MARKS.items()):
+        counts = sum((part[i] for part in parts), np.zeros(len(marks), "i8")).tolist()
+        figures = (figure_of((kind, str(mark))) for mark in marks)
+        found.append(list(map(Survivors, marks, counts, figures)))
+    return found
 
 
 def _weights(
-    study: Study, scope: Scope, names: list[str], goal: str
+    told: Sequence[_Told], names: list[str], goal: str
 ) -> tuple[float | None, list[float] | None]:
-    moves: Counter[Any] = Counter()
-    for part in each_inside(study, scope, core.transitions):
-        moves.update(part)
-    if not moves:
+    moves = [part.moves for part in told if part.moves]
+    pairs = core.pairs(added(moves), len(names)) if moves else {}
+    if not pairs:
         return None, None
-    chance, gains = core.weights(dict(moves), names.index(goal), len(names))
+    chance, gains = core.weights(pairs, names.index(goal), len(names))
     return chance, gains.tolist()
 
 
-def _screen(counts: Any, name: str, expected: float, weight: float | None) -> DropOff:
+def _screen(counts: Counts, name: str, expected: float, weight: float | None) -> DropOff:
     visits, exits, true = (counts.of(kind, name) for kind in ("visits", "exits", "true"))
 
     def of(kind: str) -> dict[str, Count]:
@@ -120,5 +168,15 @@ def _screen(counts: Any, name: str, expected: float, weight: float | None) -> Dr
 
 
 @evidence_of("drop-offs")
-def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
-    return journeys_of(study, scope, core.label, figure)
+def evidence(study: Study, scope: Scope, figure: str) -> Mask:
+    kind, *words = name_of(figure)
+    if kind not in core.MARKS:
+        return journeys_of(study, scope, _label, figure)
+    if len(words) != 1 or words[0] not in map(str, core.MARKS[kind]):
+        raise KeyError(figure)
+    mark = int(words[0])
+    return joined_inside(study, scope, lambda s, i: core.still_going(s, i, kind, mark))
+
+
+def _label(steps: Steps, inside: Mask) -> Labels:
+    return core.label(steps, inside, core.ends(steps, inside))

@@ -3,36 +3,49 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from difflib import SequenceMatcher
+from functools import partial
 from typing import Any
 from urllib.parse import urlsplit
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.measures.links import AFTERS, OUTCOMES, UNMATCHED, label
+from mossy_trail.core.measures.links import AFTERS, OUTCOMES, STARTS, Known, label
 from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import Share, share
+from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.celled import Count, counted, journeys_of
+from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, name_of, tallied
 from mossy_trail.engine.evidence import evidence_of
-from mossy_trail.engine.scoped import scope_mask
+from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import Study
 
 
 @dataclass(frozen=True)
-class Pattern:
-    """A pattern's links: how often opened, what they led to, and what came after landing."""
+class Landed:
+    """Where links landed, or sessions without one began: what came after, how long that screen
+    was looked at (ms), how many steps more there were, and whether the goal was reached by then."""
 
-    pattern: str
+    after: dict[str, Count]
+    stayed: Quartiles | None
+    more: Quartiles | None
+    goal: Count | None
+
+
+@dataclass(frozen=True)
+class Links:
+    """Links of a pattern, from a source, or of one kind of start: how often opened, what they led
+    to, how many of them to their screen (at once or after signing in), and what came then."""
+
+    name: str
     screen: str
     opened: Count
     landed: dict[str, Count]
     arrived: Share
-    """Reached the screen, at once or after signing in, of those opened."""
-    after: dict[str, Count]
     placeholder: Count
+    then: Landed
 
 
 @dataclass(frozen=True)
@@ -48,67 +61,93 @@ class Unmatched:
 @dataclass(frozen=True)
 class LinkFigures:
     in_scope: int
-    patterns: list[Pattern]
+    every: Links
+    patterns: list[Links]
+    sources: list[Links]
+    starts: list[Links]
     unmatched: list[Unmatched]
-    sources: dict[str, Count]
-    starts: dict[str, Count]
-    opened: int
-    arrived: Share
-    bounced: Share
-    """Journeys that ended on the screen the link led to, of all that landed."""
-    without: Share
-    """Journeys without a link that had two steps at the most, of all without one."""
+    without: Count
+    """Sessions without a link, and what came after their first screen past the splash."""
+    without_then: Landed
+    goal: str
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
 
 
-def measure(study: Study, scope: Scope) -> LinkFigures:
-    counts = counted(study, scope, _labelled(study))
+def measure(study: Study, scope: Scope, goal: str = "") -> LinkFigures:
+    """Raises `KeyError` for a goal that is no screen."""
+    asked = each_inside(study, scope, partial(_ask, known=_known(study, goal), goal=goal))
+    told = _Told(Counts([told for told, _ in asked]), [lengths for _, lengths in asked], goal)
     screens = {link.pattern: link.screen for link in study.app_map.links}
-    patterns = [_pattern(counts, name, screens.get(name, "")) for name in [*screens, UNMATCHED]]
-    patterns = [one for one in patterns if one.opened.times or one.pattern != UNMATCHED]
-    unmatched = [
-        Unmatched(link, count, *closest(link, list(screens)))
-        for (link,), count in counts.under("uri").items()
-    ]
-    opened = sum(one.opened.times for one in patterns)
-    after = {what: sum(one.after[what].times for one in patterns) for what in AFTERS}
-    arrived = sum(one.arrived.count for one in patterns)
-    inside = scope_mask(study, scope)
+    opened = [name for (name,) in told.counts.all("pattern.open")]
+    names = [*screens, *(name for name in opened if name not in screens)]
     return LinkFigures(
-        int(inside.sum()),
-        patterns,
-        unmatched,
-        {word: count for (word,), count in counts.under("source").items()},
-        {word: count for (word,), count in counts.under("start").items()},
-        opened,
-        share(arrived, opened),
-        share(after["bounced"], sum(after.values())),
-        _without(study, inside),
+        int(scope_mask(study, scope).sum()),
+        told.links("every", "", ""),
+        [told.links("pattern", name, screens.get(name, "")) for name in names],
+        [told.links("source", name, "") for (name,) in told.counts.all("source.open")],
+        [told.links("start", name, "") for name in STARTS],
+        [
+            Unmatched(link, count, *closest(link, list(screens)))
+            for (link,), count in told.counts.all("uri").items()
+        ],
+        told.counts.of("without.open", ""),
+        told.landed("without", ""),
+        goal,
     )
 
 
-def _pattern(counts: Any, name: str, screen: str) -> Pattern:
-    opened = counts.of("open", name)
-    landed = {end: counts.of("landed", name, end) for end in OUTCOMES}
-    arrived = landed["target"].times + landed["recovered"].times
-    after = {what: counts.of("after", name, what) for what in AFTERS}
-    own = share(arrived, opened.times), after, counts.of("placeholder", name)
-    return Pattern(name, screen, opened, landed, *own)
+Lengths = dict[str, tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]]
+"""Per way to group landings each one's word, dwell and steps more."""
 
 
-def _without(study: Study, inside: NDArray[np.bool_]) -> Share:
-    """Journeys without a link that had two steps at the most, of all without one."""
-    linked = study.joined(_linked)
-    plain = inside & ~linked
-    return share(int((plain & (study.index.steps <= 2)).sum()), int(plain.sum()))
+def _ask(steps: Steps, inside: Mask, known: Known, goal: str) -> tuple[Tallies, Lengths]:
+    own = label(steps, known, goal, inside)
+    lengths = {
+        by: (which[own.landed], steps.dwell[own.links.step], own.links.more)
+        for by, which in own.groups.items()
+    }
+    plain = own.without
+    lengths["without"] = np.zeros(len(plain.step), "i8"), steps.dwell[plain.step], plain.more
+    return tallied(steps, own.cells), lengths
 
 
-def _linked(steps: Steps) -> NDArray[np.bool_]:
-    found = np.zeros(len(steps.journeys.start), bool)
-    found[steps.steps.journey[steps.steps.uri >= 0]] = True
-    return found
+class _Told:
+    """What all parts told."""
+
+    def __init__(self, counts: Counts, lengths: Sequence[Lengths], goal: str) -> None:
+        self.counts, self._goal = counts, goal
+        self._lengths = {
+            by: [np.concatenate([one[by][i] for one in lengths]) for i in range(3)]
+            for by in (lengths[0] if lengths else ())
+        }
+
+    def links(self, by: str, name: str, screen: str) -> Links:
+        opened = self.counts.of(f"{by}.open", name)
+        landed = {end: self.counts.of(f"{by}.landed", name, end) for end in OUTCOMES}
+        arrived = share(landed["target"].times + landed["recovered"].times, opened.times)
+        odd = self.counts.of(f"{by}.placeholder", name)
+        return Links(name, screen, opened, landed, arrived, odd, self.landed(by, name))
+
+    def landed(self, by: str, name: str) -> Landed:
+        code = self.counts.number(f"{by}.open", name)
+        which, dwell, more = self._lengths.get(by, (np.empty(0), np.empty(0), np.empty(0)))
+        own, stay = which == code, dwell[which == code]
+        return Landed(
+            {what: self.counts.of(f"{by}.after", name, what) for what in AFTERS},
+            quartiles(stay[stay >= 0] / 1000),
+            quartiles(more[own]),
+            self.counts.of(f"{by}.goal", name, self._goal) if self._goal else None,
+        )
+
+
+def _known(study: Study, goal: str) -> Known:
+    if goal and not (study.parts and goal in study.parts[0].places.names):
+        raise KeyError(goal)
+    if "links" not in study.kept:
+        study.kept["links"] = Known.of(study.app_map.links, study.terms["uri"])
+    return study.kept["links"]
 
 
 def closest(link: str, patterns: list[str]) -> tuple[str | None, str]:
@@ -132,11 +171,9 @@ def _plain(text: str) -> str:
     return re.sub(r"\{\w+\}", "{}", text.lower().rstrip("/"))
 
 
-def _labelled(study: Study) -> Any:
-    links = study.app_map.links
-    return lambda steps, inside: label(steps, links, inside)
-
-
 @evidence_of("links")
-def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
-    return journeys_of(study, scope, _labelled(study), figure)
+def evidence(study: Study, scope: Scope, figure: str) -> Mask:
+    kind, *words = name_of(figure)
+    goal = words[-1] if kind.endswith(".goal") and words else ""
+    known = _known(study, goal)
+    return journeys_of(study, scope, lambda s, i: label(s, known, goal, i).cells, figure)

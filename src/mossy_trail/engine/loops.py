@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.measures.loops import KINDS, label
+from mossy_trail.core.measures.loops import KINDS, Cycles, label, loops, numbers_of
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.celled import Count, Name, added, journeys_of
+from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, figure_of, journeys_of, tallied
 from mossy_trail.engine.evidence import evidence_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
-from mossy_trail.engine.study import Study
+from mossy_trail.engine.study import JourneyRef, Study
 
 MOST = 200
 """Loops that are told of, at the most."""
@@ -28,7 +29,6 @@ class Loop:
     kind: str
     screens: list[str]
     count: Count
-    users: int
     turns: Quartiles | None
     most_turns: int
     took: Quartiles | None
@@ -69,18 +69,12 @@ def _cells(steps: Steps, inside: NDArray[np.bool_]) -> Any:
 
 
 def measure(study: Study, scope: Scope) -> LoopFigures:
-    asked = each_inside(study, scope, _walked)
-    counts, parts = added(told for told, _ in asked), [walked for _, walked in asked]
-    names = study.parts[0].places.names if study.parts else []
-    under = counts.under("loop")
-    told = list(under)[:MOST]
-    walked = _told(parts, names, told)
-    found = [
-        Loop(name[0], list(name[1:]), under[name], *walked[name], counts.of("ended", *name))
-        for name in told
-    ]
-    kinds = {kind: sum(n.times for name, n in under.items() if name[0] == kind) for kind in KINDS}
-    screens = [_screen(counts, name) for (name,) in counts.under("visits")]
+    asked = each_inside(study, scope, _asked)
+    counts = Counts([told for told, _ in asked])
+    walked = [np.concatenate(column) for column in zip(*(own for _, own in asked), strict=True)]
+    found = _loops(study, counts, walked)
+    kinds = counts.sums("loop", lambda number: KINDS[number % len(KINDS)])
+    screens = [_screen(counts, name) for (name,) in counts.all("visits")]
     inside = scope_mask(study, scope)
     deep = study.index.deepest[inside]
     backs = sum(one.backs.times for one in screens)
@@ -88,8 +82,8 @@ def measure(study: Study, scope: Scope) -> LoopFigures:
     return LoopFigures(
         int(inside.sum()),
         found,
-        len(under) - len(found),
-        kinds,
+        len(counts.all("loop")) - len(found),
+        {kind: kinds[kind] for kind in KINDS},
         screens,
         share(backs, visits),
         quartiles(deep),
@@ -97,53 +91,78 @@ def measure(study: Study, scope: Scope) -> LoopFigures:
     )
 
 
-def _screen(counts: Any, name: str) -> LoopScreen:
+def _asked(steps: Steps, inside: Mask) -> tuple[Tallies, tuple[NDArray[Any], ...]]:
+    """The counts of a part, and each loop's number, turns and time."""
+    labels, own = label(steps, inside)
+    return tallied(steps, labels), (numbers_of(own), own.turns, own.took)
+
+
+def _loops(study: Study, counts: Counts, walked: Sequence[NDArray[Any]]) -> list[Loop]:
+    """The loops that were walked most often."""
+    told = counts.all("loop", MOST)
+    if not told:
+        return []
+    cycles = Cycles(study.parts[0].places.names)
+    numbers = np.array([cycles.number(name) for name in told])
+    order = np.argsort(numbers)
+    number, turns, took = walked
+    place = np.minimum(np.searchsorted(numbers[order], number), len(told) - 1)
+    which = np.where(numbers[order][place] == number, order[place], MOST).astype("i2")
+    by_loop = np.argsort(which, kind="stable")
+    edges = np.searchsorted(which[by_loop], np.arange(len(told) + 1))
+    found = []
+    for (kind, *screens), first, end in zip(told, edges, edges[1:], strict=False):
+        own = by_loop[first:end]
+        found.append(
+            Loop(
+                kind,
+                screens,
+                told[kind, *screens],
+                quartiles(turns[own]),
+                int(turns[own].max()),
+                quartiles(took[own] / 1000),
+                counts.of("ended", kind, *screens),
+            )
+        )
+    return found
+
+
+def _screen(counts: Counts, name: str) -> LoopScreen:
     kinds = ("mistake", "dead_end", "stuck", "piled")
     visits, backs = counts.of("visits", name), counts.of("backs", name)
     rest = (counts.of(kind, name) for kind in kinds)
     return LoopScreen(name, visits, backs, share(backs.times, visits.times), *rest)
 
 
-def _walked(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Any, tuple[NDArray[Any], ...]]:
-    """The counts of a part, and each loop's key, turns, time and user."""
-    cells, own = label(steps, inside)
-    key = own.key * len(KINDS) + own.kind
-    return cells.counts(), (key, own.turns, own.took, steps.journeys.user[own.journey])
+@dataclass(frozen=True)
+class Round:
+    """A loop of one journey; its steps are numbered from 1, and `last` is back at its start."""
+
+    figure: str
+    kind: str
+    screens: list[str]
+    turns: int
+    first: int
+    last: int
 
 
-def _told(
-    parts: list[tuple[NDArray[Any], ...]], names: list[str], told: list[Name]
-) -> dict[Name, tuple[int, Quartiles | None, int, Quartiles | None]]:
-    """Per loop its users, turns and times, of all parts."""
-    if not told:
-        return {}
-    columns = zip(*parts, strict=True)
-    key, turns, took, user = (np.concatenate(column) for column in columns)
-    order = np.argsort(key, kind="stable")
-    sorted_keys = key[order]
-    found = {}
-    for name in told:
-        wanted = _key(name, names)
-        first, end = np.searchsorted(sorted_keys, [wanted, wanted + 1])
-        own = order[first:end]
-        users = len(np.unique(user[own]))
-        found[name] = (
-            users,
-            quartiles(turns[own]),
-            int(turns[own].max()),
-            quartiles(took[own] / 1000),
+def of_journey(study: Study, ref: JourneyRef) -> list[Round]:
+    """The loops of a journey, in order."""
+    steps = study.parts[ref.part]
+    inside = np.zeros(len(steps.journeys.start), bool)
+    inside[ref.number] = True
+    found, cycles = loops(steps, inside), Cycles(steps.places.names)
+    begin = int(steps.journeys.first_step[ref.number]) - 1
+    names = [cycles.name(number) for number in numbers_of(found).tolist()]
+    spans = zip(names, found.turns.tolist(), found.first.tolist(), found.last.tolist(), strict=True)
+    return [
+        Round(
+            figure_of(("loop", *name)), name[0], list(name[1:]), turns, first - begin, last - begin
         )
-    return found
-
-
-def _key(name: Name, names: list[str]) -> int:
-    """The number by which the core knows a loop of this name."""
-    code, number = {screen: i for i, screen in enumerate(names)}, 0
-    for screen in name[1:]:
-        number = number * (len(names) + 1) + code[screen] + 1
-    return number * len(KINDS) + KINDS.index(name[0])
+        for name, turns, first, last in spans
+    ]
 
 
 @evidence_of("loops")
-def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
-    return journeys_of(study, scope, _cells, figure)
+def evidence(study: Study, scope: Scope, figure: str) -> Mask:
+    return journeys_of(study, scope, lambda steps, inside: label(steps, inside)[0], figure)

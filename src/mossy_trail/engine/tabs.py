@@ -14,7 +14,7 @@ from mossy_trail.core.properties import Property
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.celled import Count, added, journeys_of
+from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, tallied
 from mossy_trail.engine.evidence import evidence_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import Study
@@ -26,7 +26,6 @@ class Tab:
 
     name: str
     visits: Count
-    users: int
     used: Share
     shown_to: dict[str, list[str]] | None
     first: Count
@@ -47,73 +46,93 @@ class Way:
 
 
 @dataclass(frozen=True)
+class Filter:
+    """What switches content inside a screen: visits of that screen, and choices of the filter."""
+
+    name: str
+    on: str
+    visits: Count
+    used: Count
+
+
+@dataclass(frozen=True)
 class TabFigures:
     in_scope: int
     tabs: list[Tab]
     switches: list[Way]
     flips: list[Way]
+    filters: list[Filter]
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
 
 
-def _cells(steps: Steps, inside: NDArray[np.bool_]) -> Any:
-    return label(steps, inside)[0]
-
-
 def measure(study: Study, scope: Scope) -> TabFigures:
-    asked = each_inside(study, scope, _visited)
-    counts, own = added(told for told, _ in asked), [visited for _, visited in asked]
-    names = study.parts[0].places.tab_names if study.parts else []
+    asked = each_inside(study, scope, _asked)
+    counts = Counts([told for told, _ in asked])
     inside = scope_mask(study, scope)
-    tabs = []
-    for code, name in enumerate(names):
-        shown = next((tab.shown_to for tab in study.app_map.tabs if tab.name == name), None)
-        if not shown or not all(study.property(key).values for key in shown):
-            shown = None  # the log does not tell who it is shown to
-        visited = counts.of("visit", name)
-        could = int((inside & _could_see(study, shown)).sum()) if shown else int(inside.sum())
-        dwell = np.concatenate([d[t == code] for t, d, _, _ in own]) if own else np.empty(0)
-        deep = np.concatenate([d[t == code] for t, _, d, _ in own]) if own else np.empty(0)
-        tabs.append(
-            Tab(
-                name,
-                visited,
-                sum(len(np.unique(users[t == code])) for t, _, _, users in own),
-                share(min(visited.journeys, could), could),
-                {key: list(values) for key, values in shown.items()} if shown else None,
-                **{kind: counts.of(kind, name) for kind in _KINDS},
-                dwell=quartiles(dwell / 1000),
-                deepest=quartiles(deep),
-            )
-        )
-    return TabFigures(int(inside.sum()), tabs, _ways(counts, "switch"), _ways(counts, "flip"))
+    columns = [np.concatenate(column) for column in zip(*(own for _, own in asked), strict=True)]
+    names = study.parts[0].places.tab_names if study.parts else []
+    tabs = [
+        _tab(study, counts, inside, name, *_of_tab(columns, code))
+        for code, name in enumerate(names)
+    ]
+    filters = [
+        Filter(one.name, one.on, counts.of("on", one.name), counts.of("filter", one.name))
+        for one in study.app_map.filters
+    ]
+    ways = (_ways(counts, "switch"), _ways(counts, "flip"))
+    return TabFigures(int(inside.sum()), tabs, *ways, filters)
+
+
+def _asked(steps: Steps, inside: Mask) -> tuple[Tallies, tuple[NDArray[Any], ...]]:
+    """The counts of a part, and each visit's tab, dwell and depth."""
+    labels, own = label(steps, inside)
+    return tallied(steps, labels), (own.tab, own.dwell, own.deepest)
+
+
+def _of_tab(columns: Sequence[NDArray[Any]], code: int) -> list[NDArray[Any]]:
+    tab, *rest = columns
+    return [column[tab == code] for column in rest]
+
+
+def _tab(
+    study: Study, counts: Counts, inside: Mask, name: str, dwell: NDArray[Any], deep: NDArray[Any]
+) -> Tab:
+    shown = next((tab.shown_to for tab in study.app_map.tabs if tab.name == name), None)
+    if not shown or not all(study.property(key).values for key in shown):
+        shown = None  # the log does not tell who it is shown to
+    visited = counts.of("visit", name)
+    could = int((inside & _could_see(study, shown)).sum()) if shown else int(inside.sum())
+    return Tab(
+        name,
+        visited,
+        share(min(visited.journeys, could), could),
+        {key: list(values) for key, values in shown.items()} if shown else None,
+        **{kind: counts.of(kind, name) for kind in _KINDS},
+        dwell=quartiles(dwell / 1000),
+        deepest=quartiles(deep),
+    )
 
 
 _KINDS = ("first", "resumed", "root", "again", "root_back", "mismatch")
 
 
-def _visited(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Any, tuple[Any, ...]]:
-    """The counts of a part, and each visit's tab, dwell, depth and user."""
-    cells, own = label(steps, inside)
-    return cells.counts(), (own.tab, own.dwell, own.deepest, steps.journeys.user[own.journey])
-
-
-def _could_see(study: Study, shown: Mapping[str, Sequence[str]]) -> NDArray[np.bool_]:
+def _could_see(study: Study, shown: Mapping[str, Sequence[str]]) -> Mask:
     found = np.ones(len(study.index.start), bool)
     for name, values in shown.items():
         found &= _having(study, study.property(name), values)
     return found
 
 
-def _having(study: Study, wanted: Property, values: Sequence[str]) -> NDArray[np.bool_]:
+def _having(study: Study, wanted: Property, values: Sequence[str]) -> Mask:
     return study.joined(lambda steps: wanted.having(steps, values))
 
 
-def _ways(counts: Any, kind: str) -> list[Way]:
-    return [Way(start, end, count) for (start, end), count in counts.under(kind).items()]
+def _ways(counts: Counts, kind: str) -> list[Way]:
+    return [Way(start, end, count) for (start, end), count in counts.all(kind).items()]
 
 
 @evidence_of("tabs")
-def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
-    return journeys_of(study, scope, _cells, figure)
+def evidence(study: Study, scope: Scope, figure: str) -> Mask:
+    return journeys_of(study, scope, lambda steps, inside: label(steps, inside)[0], figure)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
@@ -16,6 +17,19 @@ from mossy_trail.intake.errors import UnusableMap
 
 SCHEMA = Path(__file__).parent / "app_map.schema.json"
 LARGEST = 4 << 20
+_WORDS = ("tag:yaml.org,2002:bool", "tag:yaml.org,2002:timestamp")
+
+
+class _Loader(yaml.SafeLoader):
+    """Takes `true` and `false` alone for booleans, as YAML 1.2 does, so that `on` and `yes` are
+    words; and dates for text, as JSON does."""
+
+
+_Loader.yaml_implicit_resolvers = {
+    first: [pair for pair in pairs if pair[0] not in _WORDS]
+    for first, pairs in yaml.SafeLoader.yaml_implicit_resolvers.items()
+}
+_Loader.add_implicit_resolver("tag:yaml.org,2002:bool", re.compile("true|false"), ["t", "f"])
 
 
 @cache
@@ -28,7 +42,7 @@ def parse_map(text: str | bytes) -> dict[str, Any]:
     if len(text) > LARGEST:
         raise UnusableMap(f"The map is larger than {LARGEST >> 20} MB.")
     try:
-        document = yaml.safe_load(text)
+        document = yaml.load(text, _Loader)
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark
         line = f"Line {mark.line + 1}: " if mark else ""

@@ -1,16 +1,20 @@
-import { Form } from "react-bootstrap";
 import type { AppSummary, DropOffFigures } from "../../api/client";
 import { useDropOffs } from "../../api/queries";
-import { count, EXIT_WORDS, percent } from "../../format";
+import { ExitBars } from "../../charts/ExitBars";
+import { Survival } from "../../charts/Survival";
+import { count, duration, EXIT_WORDS, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
+import { useFigure } from "../../scope/useFigure";
+import { Choice } from "../../shell/Choice";
 import { CountButton } from "../../shell/CountButton";
+import { GoalChoice } from "../../shell/GoalChoice";
 import { MeasureView } from "../../shell/MeasureView";
-import { TakeTable } from "../../shell/TakeAway";
+import { Picture } from "../../shell/Picture";
 import { WHY } from "../inside";
 
 /** Where journeys end, beyond what is to be expected of where those screens stand. */
 export function DropOffsView({ app }: { app: AppSummary }) {
-  const [address, change] = useAddress();
+  const [address] = useAddress();
   const goal = address.get("goal") ?? "";
   const answer = useDropOffs(app.key, useScope(), goal);
   return (
@@ -30,31 +34,18 @@ export function DropOffsView({ app }: { app: AppSummary }) {
             list. Ends after which the user comes back to the same screen within a day are pauses,
             and no exits here; journeys that the log's end cut off are left out.
           </p>
+          {found.ended > 0 && <Exits app={app.key} found={found} />}
           <div className="d-flex flex-wrap gap-3 align-items-baseline mb-1">
-            <Form.Select
-              size="sm"
-              className="in-row"
-              aria-label="A screen to be reached"
-              value={goal}
-              onChange={(event) => change({ goal: event.target.value, figure: null })}
-            >
-              <option value="">weigh by a goal …</option>
-              {[...found.screens]
-                .sort((a, b) => a.screen.localeCompare(b.screen))
-                .map((one) => (
-                  <option key={one.screen}>{one.screen}</option>
-                ))}
-            </Form.Select>
+            <GoalChoice app={app.key} none="weigh by a goal …" />
             {found.goal_chance !== null && goal && (
               <span className="small-text">
                 {percent(found.goal_chance)} of journeys reach {goal}, by the ways that are walked;
                 the last column says how much more would if a screen lost no one.
               </span>
             )}
-            <TakeTable name={`${app.key}-drop-offs`} rows={() => table(found)} />
           </div>
           <Screens found={found} />
-          <Survivors found={found} />
+          <Survivors app={app.key} found={found} />
         </>
       )}
     </MeasureView>
@@ -89,7 +80,6 @@ function table(found: DropOffFigures): (string | number | null)[][] {
 
 function Screens({ found }: { found: DropOffFigures }) {
   const shown = found.screens.filter((one) => one.exits.times).slice(0, 40);
-  const most = Math.max(...shown.map((one) => Math.max(one.true.times, one.expected)), 1);
   const weighed = shown.some((one) => one.weight !== null);
   return (
     <table className="table table-sm plain" data-testid="drop-offs">
@@ -98,7 +88,6 @@ function Screens({ found }: { found: DropOffFigures }) {
           <th>screen</th>
           <th className="n">exits</th>
           <th className="n">of visits</th>
-          <th>found, and expected</th>
           <th className="n">true exits</th>
           <th className="n">excess</th>
           <th>what came last</th>
@@ -116,26 +105,6 @@ function Screens({ found }: { found: DropOffFigures }) {
               <CountButton own={one.exits} />
             </td>
             <td className="n soft">{percent(one.rate.count / one.rate.of || 0)}</td>
-            <td>
-              <svg width={150} height={16} aria-hidden="true">
-                <rect
-                  x={0}
-                  y={3}
-                  height={10}
-                  width={(one.true.times / most) * 148}
-                  fill={one.excess > 0 ? "var(--rust)" : "var(--stone)"}
-                  opacity={0.75}
-                />
-                <line
-                  x1={(one.expected / most) * 148}
-                  x2={(one.expected / most) * 148}
-                  y1={0}
-                  y2={16}
-                  stroke="var(--bs-body-color)"
-                  strokeWidth={2}
-                />
-              </svg>
-            </td>
             <td className="n">
               <CountButton own={one.true} />
             </td>
@@ -180,43 +149,62 @@ function Screens({ found }: { found: DropOffFigures }) {
   );
 }
 
-/** How many journeys are still going after so many steps. */
-function Survivors({ found }: { found: DropOffFigures }) {
-  const all = found.survivors[0] ?? 0;
+function Exits({ app, found }: { app: string; found: DropOffFigures }) {
+  const [figure, choose] = useFigure();
+  const worst = found.screens.filter((one) => one.exits.times).slice(0, DRAWN);
+  return (
+    <Picture
+      name={`${app}-drop-offs`}
+      title="Found against expected, by how far beyond chance"
+      rows={() => table(found)}
+    >
+      <ExitBars screens={worst} chosen={figure} onChoose={choose} />
+    </Picture>
+  );
+}
+
+const KINDS = { steps: "by steps", time: "by time" };
+
+/** How many journeys are still going after so many steps, or so long. */
+function Survivors({ app, found }: { app: string; found: DropOffFigures }) {
+  const [address, change] = useAddress();
+  const [figure, choose] = useFigure();
+  const kind = address.get("going") === "time" ? "time" : "steps";
+  const marks = kind === "time" ? found.by_time : found.by_steps;
+  const all = marks[0]?.journeys ?? 0;
+  const words = (mark: number) =>
+    kind === "time" ? duration(mark * 1000).replace(".0", "") : count(mark, "step");
   if (!all) {
     return null;
   }
-  const wide = 16;
   return (
-    <section>
-      <h2>Still going after so many steps</h2>
-      <svg
-        className="chart d-block"
-        width={found.survivors.length * wide + 30}
-        height={110}
-        role="img"
-        aria-label="Journeys still going, by steps"
-      >
-        {found.survivors.map((n, i) => (
-          // biome-ignore lint/suspicious/noArrayIndexKey: one of each number of steps
-          <g key={i}>
-            <title>{`${i + 1} steps or more: ${count(n)} (${percent(n / all)})`}</title>
-            <rect
-              x={i * wide}
-              y={88 - (n / all) * 86}
-              width={wide - 1}
-              height={(n / all) * 86}
-              fill="var(--moss)"
-              opacity={0.8}
-            />
-            {(i === 0 || (i + 1) % 10 === 0) && (
-              <text x={i * wide + wide / 2} y={104} fontSize={12} textAnchor="middle">
-                {i + 1}
-              </text>
-            )}
-          </g>
-        ))}
-      </svg>
-    </section>
+    <Picture
+      name={`${app}-still-going`}
+      title="Still going"
+      choices={
+        <Choice
+          label="Still going by"
+          choices={KINDS}
+          chosen={kind}
+          onChoose={(chosen) => change({ going: chosen === "steps" ? null : chosen })}
+        />
+      }
+      rows={() => [
+        [kind === "time" ? "seconds" : "steps", "journeys", "share"],
+        ...marks.map((one) => [one.mark, one.journeys, one.journeys / all]),
+      ]}
+    >
+      <Survival
+        marks={marks}
+        words={words}
+        written={(mark) => (kind === "time" ? WRITTEN : [1, 10, 20, 30, 40]).includes(mark)}
+        chosen={figure}
+        onChoose={choose}
+      />
+    </Picture>
   );
 }
+
+const WRITTEN = [1, 10, 60, 600, 3600, 18_000];
+/** Screens in the drawing; the table has more. */
+const DRAWN = 10;

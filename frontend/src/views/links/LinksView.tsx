@@ -1,15 +1,29 @@
 import type { AppSummary, LinkFigures } from "../../api/client";
 import { useLinks } from "../../api/queries";
-import { count, percent } from "../../format";
-import { useScope } from "../../scope/scope";
+import { type LinkLine, LinkTracks } from "../../charts/LinkTracks";
+import { count, duration, percent } from "../../format";
+import { useAddress, useScope } from "../../scope/scope";
+import { useFigure } from "../../scope/useFigure";
+import { Choice } from "../../shell/Choice";
 import { CountButton } from "../../shell/CountButton";
+import { GoalChoice } from "../../shell/GoalChoice";
 import { MeasureView } from "../../shell/MeasureView";
-import { TakeTable } from "../../shell/TakeAway";
+import { Picture } from "../../shell/Picture";
 import { AFTER, LANDED } from "../inside";
 
-/** Deep links: one line a pattern, from opened to landed to stayed. */
+type Row = LinkFigures["patterns"][number];
+type Landed = Row["then"];
+
+const GROUPS = { patterns: "by pattern", sources: "by source", starts: "cold and warm" };
+type Group = keyof typeof GROUPS;
+const STARTS: Record<string, string> = { cold: "started the app", warm: "in the running app" };
+
+/** Deep links: one line for each kind, from opened to landed to what came then. */
 export function LinksView({ app }: { app: AppSummary }) {
-  const answer = useLinks(app.key, useScope());
+  const [address] = useAddress();
+  const answer = useLinks(app.key, useScope(), address.get("goal") ?? "");
+  const asked = address.get("group") ?? "";
+  const group: Group = asked in GROUPS ? (asked as Group) : "patterns";
   return (
     <MeasureView
       app={app}
@@ -18,203 +32,267 @@ export function LinksView({ app }: { app: AppSummary }) {
       purpose="this page shows where deep links land"
       counted="of them"
     >
-      {(found) => (
-        <>
-          <h1>{sentence(found)}</h1>
-          {found.opened > 0 && (
-            <>
-              <TakeTable name={`${app.key}-links`} rows={() => table(found)} />
-              <Lines found={found} />
-              <Rest found={found} />
-            </>
-          )}
-        </>
-      )}
+      {(found) => {
+        const rows = found[group].filter((row) => row.opened.times || group === "patterns");
+        return (
+          <>
+            <h1>{sentence(found)}</h1>
+            {found.every.opened.times > 0 && (
+              <>
+                <Lines app={app.key} found={found} group={group} rows={rows} />
+                <Then app={app.key} found={found} rows={rows} />
+                <LandedTable rows={rows} />
+                <Unmatched found={found} />
+              </>
+            )}
+          </>
+        );
+      }}
     </MeasureView>
   );
 }
 
 function sentence(found: LinkFigures): string {
-  if (!found.opened) {
+  const { every } = found;
+  if (!every.opened.times) {
     return `No link was opened in ${count(found.in_scope, "journey")} in scope.`;
   }
-  const share = percent(found.arrived.count / found.arrived.of || 0);
+  const share = percent(every.arrived.count / every.arrived.of || 0);
   const odd = found.patterns.find((one) => one.placeholder.times);
   const filled = odd
-    ? ` ${count(odd.placeholder.times)} of ${odd.pattern} came with a value that was never filled in.`
+    ? ` ${count(odd.placeholder.times)} of ${odd.name} came with a value that was never filled in.`
     : "";
   const [worst] = found.unmatched;
   const lost = worst
     ? ` ${count(worst.count.times)} fit no pattern, most ${worst.link}: what differs is ${worst.differs}.`
     : "";
-  return `${share} of ${count(found.opened, "link")} reached what they name.${lost}${filled}`;
+  return `${share} of ${count(every.opened.times, "link")} reached what they name.${lost}${filled}`;
 }
 
-function table(found: LinkFigures): (string | number | null)[][] {
-  const ends = Object.keys(LANDED);
-  const after = Object.keys(AFTER);
+/** The ways, as they lie side by side in a bar. */
+const ENDS = ["target", "recovered", "fallback", "not_found", "lost", "nothing"];
+const AFTERS = ["stayed", "back", "back_out", "bounced"];
+
+function name(row: Row, group: Group): string {
+  return group === "starts" ? (STARTS[row.name] ?? row.name) : row.name;
+}
+
+interface LinesProps {
+  app: string;
+  found: LinkFigures;
+  group: Group;
+  rows: Row[];
+}
+
+function Lines({ app, found, group, rows }: LinesProps) {
+  const [, change] = useAddress();
+  const [figure, choose] = useFigure();
+  const lines: LinkLine[] = rows.map((row) => ({
+    name: name(row, group),
+    opened: row.opened,
+    landed: ways(row.landed, ENDS),
+    after: ways(row.then.after, AFTERS),
+  }));
+  return (
+    <Picture
+      name={`${app}-links`}
+      title="From opened to landed to stayed"
+      choices={
+        <Choice
+          label="Lines of links"
+          choices={GROUPS}
+          chosen={group}
+          onChoose={(chosen) => change({ group: chosen === "patterns" ? null : chosen })}
+        />
+      }
+      rows={() => table(found, rows)}
+    >
+      <LinkTracks lines={lines} words={{ ...LANDED, ...AFTER }} chosen={figure} onChoose={choose} />
+    </Picture>
+  );
+}
+
+function ways<Own>(of: Record<string, Own>, order: string[]): [string, Own][] {
+  return order.flatMap((way) => (of[way] ? [[way, of[way]] satisfies [string, Own]] : []));
+}
+
+function table(found: LinkFigures, rows: Row[]): (string | number | null)[][] {
+  const then = (landed: Landed) => [
+    ...AFTERS.map((what) => landed.after[what]?.times ?? 0),
+    landed.more?.median ?? null,
+    landed.stayed?.median ?? null,
+    landed.goal?.times ?? null,
+  ];
   return [
-    ["pattern", "opened", ...ends, ...after, "placeholder"],
-    ...found.patterns.map((one) => [
-      one.pattern,
-      one.opened.times,
-      ...ends.map((end) => one.landed[end]?.times ?? 0),
-      ...after.map((what) => one.after[what]?.times ?? 0),
-      one.placeholder.times,
+    [
+      "links",
+      "opened",
+      ...ENDS.map((end) => LANDED[end] ?? end),
+      "placeholder",
+      ...AFTERS.map((what) => AFTER[what] ?? what),
+      "median steps more",
+      "median ms on it",
+      found.goal ? `then ${found.goal}` : "goal",
+    ],
+    ...[...rows, found.every].map((row) => [
+      row.name || "all links",
+      row.opened.times,
+      ...ENDS.map((end) => row.landed[end]?.times ?? 0),
+      row.placeholder.times,
+      ...then(row.then),
     ]),
+    [
+      "without a link",
+      found.without.times,
+      ...ENDS.map(() => null),
+      null,
+      ...then(found.without_then),
+    ],
   ];
 }
 
-const COLOURS: Record<string, string> = {
-  target: "var(--moss)",
-  recovered: "var(--tarn)",
-  fallback: "var(--stone)",
-  not_found: "var(--rust)",
-  lost: "var(--rust)",
-  nothing: "var(--ochre)",
-  stayed: "var(--moss)",
-  back: "var(--tarn)",
-  back_out: "var(--ochre)",
-  bounced: "var(--rust)",
-};
-
-/** Shares of a whole, side by side in one bar. */
-function Bar({ parts, words }: { parts: [string, number][]; words: Record<string, string> }) {
-  const total = parts.reduce((sum, [, n]) => sum + n, 0) || 1;
-  let x = 0;
-  return (
-    <svg width={110} height={14} aria-hidden="true">
-      {parts.map(([part, n]) => {
-        const wide = (n / total) * 110;
-        const at = x;
-        x += wide;
-        return (
-          <rect
-            key={part}
-            x={at}
-            y={2}
-            width={Math.max(wide - 0.7, 0)}
-            height={10}
-            fill={COLOURS[part]}
-          >
-            <title>{`${words[part]}: ${count(n)}`}</title>
-          </rect>
-        );
-      })}
-    </svg>
-  );
-}
-
-function Lines({ found }: { found: LinkFigures }) {
-  const ends = Object.keys(LANDED).filter((end) =>
-    found.patterns.some((one) => one.landed[end]?.times),
-  );
-  const after = Object.keys(AFTER);
-  return (
-    <table className="table table-sm plain" data-testid="links">
-      <thead>
-        <tr>
-          <th>pattern</th>
-          <th className="n">opened</th>
-          <th>what they led to</th>
-          {ends.map((end) => (
-            <th key={end} className="n" style={{ borderBottomColor: COLOURS[end] }}>
-              {LANDED[end]}
-            </th>
-          ))}
-          <th>and then</th>
-          {after.map((what) => (
-            <th key={what} className="n" style={{ borderBottomColor: COLOURS[what] }}>
-              {AFTER[what]}
-            </th>
-          ))}
-          <th className="n">placeholder</th>
-        </tr>
-      </thead>
-      <tbody>
-        {found.patterns.map((one) => (
-          <tr key={one.pattern}>
-            <td className="clip" style={{ maxWidth: "15rem" }} title={one.pattern}>
-              {one.pattern}
-            </td>
-            <td className="n">
-              <CountButton own={one.opened} />
-            </td>
-            <td>
-              <Bar parts={ends.map((end) => [end, one.landed[end]?.times ?? 0])} words={LANDED} />
-            </td>
-            {ends.map((end) => (
-              <td key={end} className="n">
-                <CountButton own={one.landed[end]} />
-              </td>
-            ))}
-            <td>
-              <Bar parts={after.map((what) => [what, one.after[what]?.times ?? 0])} words={AFTER} />
-            </td>
-            {after.map((what) => (
-              <td key={what} className="n">
-                <CountButton own={one.after[what]} />
-              </td>
-            ))}
-            <td className="n">
-              <CountButton own={one.placeholder} />
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
-
-function Rest({ found }: { found: LinkFigures }) {
+/** What came after landing, beside sessions without a link. */
+function Then({ app, found, rows }: { app: string; found: LinkFigures; rows: Row[] }) {
+  const lines: [string, Landed][] = [
+    ...rows.map((row): [string, Landed] => [STARTS[row.name] ?? row.name, row.then]),
+    ["all links", found.every.then],
+    ["sessions without a link", found.without_then],
+  ];
   return (
     <>
-      <p>
-        {percent(found.bounced.count / found.bounced.of || 0)} of those that landed ended there; of
-        journeys without a link {percent(found.without.count / found.without.of || 0)} have two
-        steps or fewer.{" "}
-        {Object.entries(found.sources).map(([source, own], i) => (
-          <span key={source}>
-            {i > 0 && " · "}
-            {source} <CountButton own={own} />
-          </span>
-        ))}
-        {Object.entries(found.starts).map(([start, own]) => (
-          <span key={start}>
-            {" · "}
-            {start === "cold" ? "started the app" : "in the running app"} <CountButton own={own} />
-          </span>
-        ))}
-      </p>
-      {found.unmatched.length > 0 && (
-        <>
-          <h2>Links that fit no pattern</h2>
-          <table className="table table-sm plain" data-testid="unmatched">
-            <thead>
-              <tr>
-                <th>link</th>
-                <th className="n">opened</th>
-                <th>closest pattern</th>
-                <th>what differs</th>
-              </tr>
-            </thead>
-            <tbody>
-              {found.unmatched.slice(0, 50).map((one) => (
-                <tr key={one.link}>
-                  <td className="clip" style={{ maxWidth: "24rem" }} title={one.link}>
-                    {one.link}
-                  </td>
+      <div className="d-flex flex-wrap gap-3 align-items-baseline mb-1">
+        <h2 className="mb-0">After landing, beside sessions without a link</h2>
+        <GoalChoice app={app} none="and a goal …" />
+      </div>
+      <table className="table table-sm plain" data-testid="then">
+        <thead>
+          <tr>
+            <th>landed by</th>
+            <th className="n">landings</th>
+            <th className="n">ended there</th>
+            <th className="n">steps more, half within</th>
+            <th className="n">time on it, half within</th>
+            {found.goal && <th className="n">then {found.goal}</th>}
+          </tr>
+        </thead>
+        <tbody>
+          {lines.map(([said, then], i) => {
+            const all = Object.values(then.after).reduce((sum, own) => sum + own.times, 0);
+            const share = (n: number) =>
+              all > 0 && <span className="soft small-text"> {percent(n / all)}</span>;
+            return (
+              <tr key={said} className={i === rows.length ? "first-of-rule" : ""}>
+                <td className="clip" style={{ maxWidth: "16rem" }} title={said}>
+                  {said}
+                </td>
+                <td className="n">{count(all)}</td>
+                <td className="n">
+                  <CountButton own={then.after.bounced} />
+                  {share(then.after.bounced?.times ?? 0)}
+                </td>
+                <td className="n">
+                  {then.more
+                    ? `${count(then.more.median)} · ${count(then.more.first)} to ${count(then.more.third)}`
+                    : "–"}
+                </td>
+                <td className="n">
+                  {then.stayed
+                    ? `${duration(then.stayed.median)} · ${duration(then.stayed.first)} to ${duration(then.stayed.third)}`
+                    : "–"}
+                </td>
+                {found.goal && (
                   <td className="n">
-                    <CountButton own={one.count} />
+                    <CountButton own={then.goal ?? undefined} />
+                    {share(then.goal?.times ?? 0)}
                   </td>
-                  <td>{one.closest}</td>
-                  <td>{one.differs}</td>
-                </tr>
+                )}
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
+function LandedTable({ rows }: { rows: Row[] }) {
+  const ends = ENDS.filter((end) => rows.some((row) => row.landed[end]?.times));
+  return (
+    <>
+      <h2>What they led to</h2>
+      <table className="table table-sm plain" data-testid="links">
+        <thead>
+          <tr>
+            <th>links</th>
+            <th className="n">opened</th>
+            {ends.map((end) => (
+              <th key={end} className="n">
+                {LANDED[end]}
+              </th>
+            ))}
+            {AFTERS.map((what) => (
+              <th key={what} className="n">
+                {AFTER[what]}
+              </th>
+            ))}
+            <th className="n">placeholder</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => (
+            <tr key={row.name}>
+              <td className="clip" style={{ maxWidth: "15rem" }} title={row.name}>
+                {STARTS[row.name] ?? row.name}
+              </td>
+              {[
+                row.opened,
+                ...ends.map((end) => row.landed[end]),
+                ...AFTERS.map((what) => row.then.after[what]),
+                row.placeholder,
+              ].map((own) => (
+                <td key={own?.figure} className="n">
+                  <CountButton own={own} />
+                </td>
               ))}
-            </tbody>
-          </table>
-        </>
-      )}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
+function Unmatched({ found }: { found: LinkFigures }) {
+  if (!found.unmatched.length) {
+    return null;
+  }
+  return (
+    <>
+      <h2>Links that fit no pattern</h2>
+      <table className="table table-sm plain" data-testid="unmatched">
+        <thead>
+          <tr>
+            <th>link</th>
+            <th className="n">opened</th>
+            <th>closest pattern</th>
+            <th>what differs</th>
+          </tr>
+        </thead>
+        <tbody>
+          {found.unmatched.slice(0, 50).map((one) => (
+            <tr key={one.link}>
+              <td className="clip" style={{ maxWidth: "24rem" }} title={one.link}>
+                {one.link}
+              </td>
+              <td className="n">
+                <CountButton own={one.count} />
+              </td>
+              <td>{one.closest}</td>
+              <td>{one.differs}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </>
   );
 }

@@ -1,10 +1,13 @@
 import type { AppSummary, LoopFigures } from "../../api/client";
 import { useLoops } from "../../api/queries";
+import { LoopRings } from "../../charts/LoopRings";
 import { count, duration, percent, short } from "../../format";
-import { useScope } from "../../scope/scope";
+import { useAddress, useScope } from "../../scope/scope";
+import { useFigure } from "../../scope/useFigure";
+import { Choice } from "../../shell/Choice";
 import { CountButton } from "../../shell/CountButton";
 import { MeasureView } from "../../shell/MeasureView";
-import { TakeTable } from "../../shell/TakeAway";
+import { Picture } from "../../shell/Picture";
 import { LOOP_KINDS } from "../inside";
 
 /** Going back and forth: loops by kind, screens opened by mistake, and screens with no way out. */
@@ -21,8 +24,7 @@ export function LoopsView({ app }: { app: AppSummary }) {
       {(found) => (
         <>
           <h1>{sentence(found)}</h1>
-          <TakeTable name={`${app.key}-loops`} rows={() => table(found)} />
-          {found.loops.length > 0 && <Loops found={found} />}
+          {found.loops.length > 0 && <Loops app={app.key} found={found} />}
           <Screens found={found} />
         </>
       )}
@@ -60,7 +62,7 @@ function table(found: LoopFigures): (string | number | null)[][] {
       loop.screens.join(" > "),
       loop.count.times,
       loop.count.journeys,
-      loop.users,
+      loop.count.users,
       loop.turns?.median ?? null,
       loop.most_turns,
       loop.took?.median ?? null,
@@ -68,92 +70,112 @@ function table(found: LoopFigures): (string | number | null)[][] {
   ];
 }
 
-const COLOURS: Record<string, string> = {
-  ping_pong: "var(--tarn)",
-  detour: "var(--tarn)",
-  piled_up: "var(--moss)",
-  tab_flip: "var(--ochre)",
-  redirect_loop: "var(--rust)",
-};
+const SORTS = { times: "most often", turns: "most turns", ended: "ended with it" };
+type Sort = keyof typeof SORTS;
 
-/** A ring with a knot for each screen; dashed where the way is back, so that it is not colour alone. */
-function Ring({ loop }: { loop: LoopFigures["loops"][number] }) {
-  const n = loop.screens.length;
-  const radius = 10;
-  const at = (i: number) => {
-    const angle = (i / n) * 2 * Math.PI - Math.PI / 2;
-    return [14 + radius * Math.cos(angle), 14 + radius * Math.sin(angle)] as const;
-  };
-  const back = loop.kind === "ping_pong" || loop.kind === "detour";
-  return (
-    <svg width={28} height={28} aria-hidden="true">
-      <circle
-        cx={14}
-        cy={14}
-        r={radius}
-        fill="none"
-        stroke={COLOURS[loop.kind]}
-        strokeWidth={Math.min(1.5 + Math.log2(loop.turns?.median ?? 1), 4)}
-        strokeDasharray={back ? "4 2" : undefined}
-      />
-      {loop.screens.map((screen, i) => {
-        const [x, y] = at(i);
-        return <circle key={screen} cx={x} cy={y} r={2.6} fill="var(--bs-body-color)" />;
-      })}
-    </svg>
-  );
-}
-
-function Loops({ found }: { found: LoopFigures }) {
+function Loops({ app, found }: { app: string; found: LoopFigures }) {
+  const [address, change] = useAddress();
+  const [figure, choose] = useFigure();
+  const kind = address.get("kind") ?? "";
+  const asked = address.get("first") ?? "";
+  const sort: Sort = asked in SORTS ? (asked as Sort) : "times";
+  const by = (loop: LoopFigures["loops"][number]) =>
+    ({ times: loop.count.times, turns: loop.most_turns, ended: loop.ended.times })[sort];
+  const shown = found.loops
+    .filter((loop) => !kind || loop.kind === kind)
+    .sort((a, b) => by(b) - by(a));
+  const kinds = Object.entries(found.kinds).filter(([, n]) => n > 0);
   return (
     <>
-      <table className="table table-sm plain loops" data-testid="loops">
-        <thead>
-          <tr>
-            <th />
-            <th>loop</th>
-            <th>kind</th>
-            <th className="n">times</th>
-            <th className="n">journeys</th>
-            <th className="n">users</th>
-            <th className="n">turns, middle and most</th>
-            <th className="n">middle time</th>
-            <th className="n">ended with it</th>
-          </tr>
-        </thead>
-        <tbody>
-          {found.loops.slice(0, 40).map((loop) => (
-            <tr key={loop.count.figure}>
-              <td>
-                <Ring loop={loop} />
-              </td>
-              <td className="clip" style={{ maxWidth: "26rem" }} title={loop.screens.join(" → ")}>
-                {round(loop.screens)}
-              </td>
-              <td>{LOOP_KINDS[loop.kind]}</td>
-              <td className="n">
-                <CountButton own={loop.count} />
-              </td>
-              <td className="n">{count(loop.count.journeys)}</td>
-              <td className="n">{count(loop.users)}</td>
-              <td className="n">
-                {loop.turns?.median} <span className="soft">· {count(loop.most_turns)}</span>
-              </td>
-              <td className="n">{loop.took && duration(loop.took.median)}</td>
-              <td className="n">
-                <CountButton own={loop.ended} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {found.loops.length + found.loops_left_out > 40 && (
+      <div className="d-flex flex-wrap column-gap-4 mb-1">
+        <Choice
+          label="Kinds of loops"
+          choices={{
+            "": "all kinds",
+            ...Object.fromEntries(kinds.map(([one, n]) => [one, `${LOOP_KINDS[one]} ${count(n)}`])),
+          }}
+          chosen={kind}
+          onChoose={(chosen) => change({ kind: chosen || null, figure: null })}
+        />
+      </div>
+      <Picture
+        name={`${app}-loops`}
+        title="Loops"
+        choices={
+          <Choice
+            label="First those"
+            choices={SORTS}
+            chosen={sort}
+            onChoose={(chosen) => change({ first: chosen === "times" ? null : chosen })}
+          />
+        }
+        rows={() => table(found)}
+      >
+        <LoopRings
+          loops={shown.slice(0, DRAWN)}
+          kinds={LOOP_KINDS}
+          chosen={figure}
+          onChoose={choose}
+        />
+      </Picture>
+      <LoopTable loops={shown.slice(0, TOLD)} />
+      {shown.length > TOLD && (
         <p className="soft small-text">
-          {count(found.loops.length + found.loops_left_out - 40, "rarer loop")} not shown; the first{" "}
-          {count(found.loops.length)} are in the CSV.
+          {count(shown.length - TOLD, "rarer loop")} not shown; the first {count(shown.length)} are
+          in the CSV.
+        </p>
+      )}
+      {found.loops_left_out > 0 && (
+        <p className="soft small-text">
+          {count(found.loops_left_out, "loop")} walked still less often are counted by kind alone.
         </p>
       )}
     </>
+  );
+}
+
+/** Rings in the drawing, and lines in the table. */
+const DRAWN = 6;
+const TOLD = 40;
+
+function LoopTable({ loops }: { loops: LoopFigures["loops"] }) {
+  return (
+    <table className="table table-sm plain loops" data-testid="loops">
+      <thead>
+        <tr>
+          <th>loop</th>
+          <th>kind</th>
+          <th className="n">times</th>
+          <th className="n">journeys</th>
+          <th className="n">users</th>
+          <th className="n">turns, middle and most</th>
+          <th className="n">middle time</th>
+          <th className="n">ended with it</th>
+        </tr>
+      </thead>
+      <tbody>
+        {loops.map((loop) => (
+          <tr key={loop.count.figure}>
+            <td className="clip" style={{ maxWidth: "26rem" }} title={loop.screens.join(" → ")}>
+              {round(loop.screens)}
+            </td>
+            <td>{LOOP_KINDS[loop.kind]}</td>
+            <td className="n">
+              <CountButton own={loop.count} />
+            </td>
+            <td className="n">{count(loop.count.journeys)}</td>
+            <td className="n">{count(loop.count.users)}</td>
+            <td className="n">
+              {loop.turns?.median} <span className="soft">· {count(loop.most_turns)}</span>
+            </td>
+            <td className="n">{loop.took && duration(loop.took.median)}</td>
+            <td className="n">
+              <CountButton own={loop.ended} />
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

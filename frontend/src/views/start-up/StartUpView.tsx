@@ -5,6 +5,7 @@ import { useStartUp } from "../../api/queries";
 import { Distribution } from "../../charts/Distribution";
 import { count, duration, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
+import { useFigure } from "../../scope/useFigure";
 import { Evidence } from "../../shell/Evidence";
 import { FigureButton } from "../../shell/FigureButton";
 import { GroupChoice, useGroups } from "../../shell/GroupChoice";
@@ -21,12 +22,11 @@ const STEP = 250;
 export function StartUpView({ app }: { app: AppSummary }) {
   const scope = useScope();
   const [address, change] = useAddress();
+  const [figure, choose] = useFigure();
   const groups = useGroups();
   const slow = Math.min(Math.max(Number(address.get("slow")) || 2000, STEP), SLOWEST);
   const answer = useStartUp(app.key, scope, slow, groups);
   const chart = useRef<HTMLDivElement>(null);
-  const figure = address.get("figure");
-  const choose = (chosen: string) => change({ figure: chosen === figure ? null : chosen });
   if (answer.isPending) {
     return <Loading />;
   }

@@ -1,11 +1,13 @@
 import type { AppSummary, TabFigures } from "../../api/client";
 import { useTabs } from "../../api/queries";
-import { count, duration, percent } from "../../format";
+import { TabMatrix } from "../../charts/TabMatrix";
+import { count, percent } from "../../format";
 import { useScope } from "../../scope/scope";
+import { useFigure } from "../../scope/useFigure";
 import { CountButton } from "../../shell/CountButton";
 import { MeasureView } from "../../shell/MeasureView";
+import { Picture } from "../../shell/Picture";
 import { ShareCell } from "../../shell/ShareCell";
-import { TakeTable } from "../../shell/TakeAway";
 
 /** How each tab is used, and the ways between them. */
 export function TabsView({ app }: { app: AppSummary }) {
@@ -23,9 +25,9 @@ export function TabsView({ app }: { app: AppSummary }) {
           <h1>{sentence(found)}</h1>
           {found.tabs.length > 0 && (
             <>
-              <TakeTable name={`${app.key}-tabs`} rows={() => table(found)} />
               <Use found={found} />
-              <Matrix found={found} />
+              <Ways app={app.key} found={found} />
+              <Filters found={found} />
             </>
           )}
         </>
@@ -62,11 +64,13 @@ function table(found: TabFigures): (string | number | null)[][] {
       "at root",
       "again",
       "mismatch",
+      "median stay ms",
+      ...found.tabs.map((tab) => `to ${tab.name}`),
     ],
     ...found.tabs.map((tab) => [
       tab.name,
       tab.visits.times,
-      tab.users,
+      tab.visits.users,
       tab.used.count,
       tab.used.of,
       tab.first.times,
@@ -74,12 +78,17 @@ function table(found: TabFigures): (string | number | null)[][] {
       tab.root.times,
       tab.again.times,
       tab.mismatch.times,
+      tab.dwell?.median ?? null,
+      ...found.tabs.map(
+        (other) =>
+          found.switches.find((way) => way.start === tab.name && way.end === other.name)?.count
+            .times ?? 0,
+      ),
     ]),
   ];
 }
 
 function Use({ found }: { found: TabFigures }) {
-  const longest = Math.max(...found.tabs.map((tab) => tab.dwell?.third ?? 0), 1);
   return (
     <table className="table table-sm plain" data-testid="tabs">
       <thead>
@@ -88,13 +97,13 @@ function Use({ found }: { found: TabFigures }) {
           <th>of sessions that see it</th>
           <th className="n">visits</th>
           <th className="n">users</th>
-          <th>stay, half within</th>
           <th className="n">began</th>
           <th className="n">resumed</th>
           <th className="n">at its root</th>
           <th className="n">chosen again</th>
           <th className="n">back to a tab</th>
           <th className="n">mismatch</th>
+          <th className="n">deepest, the middle visit</th>
         </tr>
       </thead>
       <tbody>
@@ -109,35 +118,7 @@ function Use({ found }: { found: TabFigures }) {
             <td className="n">
               <CountButton own={tab.visits} />
             </td>
-            <td className="n">{count(tab.users)}</td>
-            <td>
-              {tab.dwell && (
-                <span
-                  className="d-inline-flex gap-2 align-items-center"
-                  title={`half stay ${duration(tab.dwell.first)} to ${duration(tab.dwell.third)}`}
-                >
-                  <svg width={92} height={14} aria-hidden="true">
-                    <rect
-                      x={(tab.dwell.first / longest) * 90}
-                      width={Math.max(((tab.dwell.third - tab.dwell.first) / longest) * 90, 1)}
-                      y={3}
-                      height={8}
-                      fill="var(--ochre)"
-                      opacity={0.5}
-                    />
-                    <line
-                      x1={(tab.dwell.median / longest) * 90}
-                      x2={(tab.dwell.median / longest) * 90}
-                      y1={1}
-                      y2={13}
-                      stroke="var(--ochre)"
-                      strokeWidth={2}
-                    />
-                  </svg>
-                  {duration(tab.dwell.median)}
-                </span>
-              )}
-            </td>
+            <td className="n">{count(tab.visits.users)}</td>
             {[tab.first, tab.resumed, tab.root, tab.again, tab.root_back, tab.mismatch].map(
               (own) => (
                 <td key={own.figure} className="n">
@@ -145,6 +126,7 @@ function Use({ found }: { found: TabFigures }) {
                 </td>
               ),
             )}
+            <td className="n">{tab.deepest?.median ?? "–"}</td>
           </tr>
         ))}
       </tbody>
@@ -152,55 +134,72 @@ function Use({ found }: { found: TabFigures }) {
   );
 }
 
-/** Switches from the tab of the line to that of the column. */
-function Matrix({ found }: { found: TabFigures }) {
-  const names = found.tabs.map((tab) => tab.name);
-  const most = Math.max(...found.switches.map((way) => way.count.times), 1);
-  const of = (kind: "switches" | "flips", one: string, other: string) =>
-    found[kind].find((way) => way.start === one && way.end === other)?.count;
+function Ways({ app, found }: { app: string; found: TabFigures }) {
+  const [figure, choose] = useFigure();
   return (
-    <div className="d-flex flex-wrap column-gap-5">
-      {(["switches", "flips"] as const).map((kind) => (
-        <section key={kind} className="mt-2">
-          <h2>
-            {kind === "switches" ? "From tab to tab" : "There and back in under 10 s, between two"}
-          </h2>
-          <table className="table table-sm plain" data-testid={kind}>
-            <thead>
-              <tr>
-                <th />
-                {names.map((name) => (
-                  <th key={name} className="n">
-                    {name}
-                  </th>
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {names.map((one) => (
-                <tr key={one}>
-                  <th>{one}</th>
-                  {names.map((other) => {
-                    const own = of(kind, one, other);
-                    const strong = (own?.times ?? 0) / most;
-                    return (
-                      <td
-                        key={other}
-                        className="n"
-                        style={{
-                          background: `color-mix(in srgb, var(--ochre) ${Math.round(strong * 45)}%, transparent)`,
-                        }}
-                      >
-                        {own && <CountButton own={own} />}
-                      </td>
-                    );
-                  })}
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </section>
-      ))}
-    </div>
+    <Picture
+      name={`${app}-tabs`}
+      title="From tab to tab, and how long they are used"
+      rows={() => table(found)}
+    >
+      <TabMatrix found={found} chosen={figure} onChoose={choose} />
+      {found.flips.length > 0 && (
+        <p className="small-text" data-testid="flips">
+          <span className="soft">there and back in under 10 s: </span>
+          {found.flips.slice(0, 6).map((way, i) => (
+            <span key={way.count.figure}>
+              {i > 0 && " · "}
+              {way.start} and {way.end} <CountButton own={way.count} />
+            </span>
+          ))}
+        </p>
+      )}
+    </Picture>
+  );
+}
+
+/** What looks like a tab, and only switches what its screen shows. */
+function Filters({ found }: { found: TabFigures }) {
+  if (!found.filters.length) {
+    return null;
+  }
+  return (
+    <section>
+      <h2>Filters: not places, but choices within a screen</h2>
+      <table className="table table-sm plain" data-testid="filters">
+        <thead>
+          <tr>
+            <th>filter</th>
+            <th>on</th>
+            <th className="n">visits of that screen</th>
+            <th className="n">chosen</th>
+            <th className="n">for each visit</th>
+            <th className="n">journeys</th>
+            <th className="n">users</th>
+          </tr>
+        </thead>
+        <tbody>
+          {found.filters.map((one) => (
+            <tr key={one.name}>
+              <td className="clip" style={{ maxWidth: "14rem" }} title={one.name}>
+                {one.name}
+              </td>
+              <td>{one.on}</td>
+              <td className="n">
+                <CountButton own={one.visits} />
+              </td>
+              <td className="n">
+                <CountButton own={one.used} />
+              </td>
+              <td className="n">
+                {one.visits.times ? (one.used.times / one.visits.times).toFixed(2) : "–"}
+              </td>
+              <td className="n">{count(one.used.journeys)}</td>
+              <td className="n">{count(one.used.users)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
   );
 }

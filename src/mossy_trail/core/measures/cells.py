@@ -2,72 +2,162 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import NamedTuple
+from collections.abc import Sequence
+from functools import cached_property
+from math import prod
+from typing import NamedTuple, Protocol, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import kernel
+from mossy_trail.core.log import NONE, Column
+
+Words = tuple[str, ...]
+_DENSE = 1 << 16
+"""Up to so many cells are counted in a table of all of them, more in one of those that occur."""
+
+
+class Naming(Protocol):
+    """Numbers for the cells of a kind, below `size`, the same in all parts of a study."""
+
+    @property
+    def size(self) -> int: ...
+
+    def name(self, number: int) -> Words: ...
+
+    def number(self, name: Words) -> int:
+        """The cell of that name, −1 where there is none."""
+        ...
+
+
+class Grid:
+    """Cells named by a word of each list; numbers run through the last list first."""
+
+    def __init__(self, *lists: Sequence[str]) -> None:
+        self._lists = lists
+        self.size = prod(map(len, lists))
+
+    @cached_property
+    def _codes(self) -> list[dict[str, int]]:
+        return [{word: i for i, word in enumerate(words)} for words in self._lists]
+
+    def name(self, number: int) -> Words:
+        found: list[str] = []
+        for words in reversed(self._lists):
+            number, code = divmod(number, len(words))
+            found.append(words[code])
+        return tuple(reversed(found))
+
+    def number(self, name: Words) -> int:
+        if len(name) != len(self._lists):
+            return NONE
+        number = 0
+        for word, codes in zip(name, self._codes, strict=True):
+            if word not in codes:
+                return NONE
+            number = number * len(codes) + codes[word]
+        return number
+
+
+class Frequencies(NamedTuple):
+    """Numbers that occur, in order, and how often; shape (numbers,)."""
+
+    number: NDArray[np.int64]
+    times: NDArray[np.int64]
+
+
+def frequencies(number: NDArray[np.int64], size: int) -> Frequencies:
+    """Of numbers below `size`, without those that are −1."""
+    if size > _DENSE:
+        return Frequencies(*np.unique(number[number != NONE], return_counts=True))
+    counts = np.bincount(number + 1, minlength=size + 1)[1:]
+    some = np.flatnonzero(counts)
+    return Frequencies(some, counts[some])
+
+
+class Tally(NamedTuple):
+    """How often each cell occurred, in how many journeys, and of how many users; those that did
+    occur, in the order of their numbers. Arrays of shape (cells,)."""
+
+    number: NDArray[np.int64]
+    times: NDArray[np.int64]
+    journeys: NDArray[np.int64]
+    users: NDArray[np.int64]
 
 
 class Cells(NamedTuple):
-    """Things that happened in a part: of each its cell, a place in `names`, and its journey.
+    """Things of one kind that happened in a part: of each its cell and its journey.
 
-    Those of one cell are in the order of their journeys. A name is a tuple of words, of one cell
-    alone and the same in all parts; `code` and `journey` have shape (times,).
+    Those of one cell are in the order of their journeys. Shape (times,); where `number` is −1,
+    nothing happened.
     """
 
-    names: Sequence[tuple[str, ...]]
-    code: NDArray[np.int64]
-    journey: NDArray[np.int64]
+    naming: Naming
+    number: NDArray[np.int64]
+    journey: NDArray[np.int32]
 
-    def counts(self) -> dict[tuple[str, ...], tuple[int, int]]:
-        """Per cell how often it happened, and in how many journeys."""
-        times, own = _tally(self.code, self.journey, len(self.names))
-        some = zip(self.names, times.tolist(), own.tolist(), strict=True)
-        return {name: (n, m) for name, n, m in some if n}
+    def tally(self, user: NDArray[np.int32]) -> Tally:
+        """Count them, given each journey's user; linear in what happened, if cells are few."""
+        size, number = self.naming.size, self.number
+        numbers = np.arange(size) if size <= _DENSE else np.unique(number[number != NONE])
+        if size > _DENSE:
+            number = np.where(number == NONE, NONE, np.searchsorted(numbers, number))
+        counts = _tally(number, self.journey, user, len(numbers))
+        some = counts[0] > 0
+        return Tally(numbers[some], *counts[:, some])
 
-    def of(self, name: tuple[str, ...]) -> NDArray[np.int64]:
+    def of(self, name: Words) -> NDArray[np.int32]:
         """The journeys of a cell, with repeats."""
-        code = self.names.index(name) if name in self.names else -1
-        return self.journey[self.code == code]
+        number = self.naming.number(name)
+        return self.journey[(self.number == number) & (number != NONE)]
 
 
 @kernel
-def _tally(
-    code: NDArray[np.int64], journey: NDArray[np.int64], size: int
-) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    times, own = np.zeros(size, np.int64), np.zeros(size, np.int64)
-    last = np.full(size, -1, np.int64)
-    for i in range(len(code)):
-        cell = code[i]
-        times[cell] += 1
-        if journey[i] != last[cell]:
-            last[cell] = journey[i]
-            own[cell] += 1
-    return times, own
+def _tally(number: Column, journey: Column, user: Column, size: int) -> NDArray[np.int64]:
+    counts = np.zeros((3, size), np.int64)
+    last = np.full((2, size), -1, np.int64)
+    for i in range(len(number)):
+        cell, j = number[i], journey[i]
+        if cell < 0:
+            continue
+        counts[0, cell] += 1
+        if j != last[0, cell]:
+            last[0, cell] = j
+            counts[1, cell] += 1
+            if user[j] != last[1, cell]:
+                last[1, cell] = user[j]
+                counts[2, cell] += 1
+    return counts
 
 
-def cells(
-    names: Sequence[tuple[str, ...]], code: NDArray[np.generic], journey: NDArray[np.generic]
+def cells(naming: Naming, number: NDArray[np.generic], journey: NDArray[np.generic]) -> Cells:
+    return Cells(naming, number.astype("i8"), journey.astype("i4"))
+
+
+def picked(
+    naming: Naming, mask: NDArray[np.bool_], number: NDArray[np.int32], journey: NDArray[np.int32]
 ) -> Cells:
-    return Cells(names, code.astype("i8"), journey.astype("i8"))
+    """Only where the mask is set."""
+    return Cells(naming, *_picked(mask, number, journey, int(np.count_nonzero(mask))))
 
 
-def joined(some: Iterable[Cells]) -> Cells:
-    """All of them as one; no two of them have a name in common."""
-    names: list[tuple[str, ...]] = []
-    codes, journeys = [np.empty(0, "i8")], [np.empty(0, "i8")]
-    for one in some:
-        codes.append(one.code + len(names))
-        journeys.append(one.journey)
-        names.extend(one.names)
-    return Cells(names, np.concatenate(codes), np.concatenate(journeys))
+@kernel
+def _picked(mask: Column, number: Column, journey: Column, size: int) -> tuple[Column, Column]:
+    numbers, journeys = np.empty(size + 1, np.int64), np.empty(size + 1, np.int32)
+    count = 0
+    for i in range(len(mask)):
+        numbers[count], journeys[count] = number[i], journey[i]
+        count += mask[i]
+    return numbers[:size], journeys[:size]
 
 
-def named(
-    kind: str, words: Sequence[str], code: NDArray[np.generic], journey: NDArray[np.generic]
-) -> Cells:
-    """Cells of one kind, whose codes point into `words`."""
-    return cells([(kind, word) for word in words], code, journey)
+Counted = TypeVar("Counted", Tally, Frequencies)
+
+
+def added(parts: Sequence[Counted]) -> Counted:
+    """The counts of several parts as one; no two parts have a user in common."""
+    columns = [np.concatenate(column) for column in zip(*parts, strict=True)]
+    number, place = np.unique(columns[0], return_inverse=True)
+    sums = (np.bincount(place, column, len(number)).astype("i8") for column in columns[1:])
+    return type(parts[0])(number, *sums)

@@ -14,7 +14,7 @@ the moves seen, those who left from the screen go on as the others there do.
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,15 +22,24 @@ from scipy.sparse import csr_array, eye_array
 from scipy.sparse.linalg import splu
 
 from mossy_trail.core.app_map import ROLE
-from mossy_trail.core.log import DAY, OUTCOME
-from mossy_trail.core.measures.cells import Cells, cells, joined, named
+from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.log import DAY, NONE, OUTCOME, SECOND, Column
+from mossy_trail.core.measures.cells import Cells, Frequencies, Grid, cells, frequencies, picked
 from mossy_trail.core.steps import EXIT, EXITS, MARK, MOVE, MOVES, Steps
 
 LASTS = ("failed", "blocked", "loop", "quiet")
 """What came before an exit on its step: a failed try, a refused move, a loop, or none of these."""
 _LOOPING = MARK["ping_pong"] | MARK["gate_loop"] | MARK["piled_up"]
 _OK, _FAILED = OUTCOME["ok"], OUTCOME["failed"]
-Groups = dict[tuple[int, int], tuple[int, int]]
+_LINK, _CUT = MOVE["link"], EXIT["cut"]
+MARKS: dict[str, tuple[int, ...]] = {
+    "steps": tuple(range(1, 41)),
+    "time": (
+        *(1, 2, 3, 5, 7, 10, 15, 20, 30, 45, 60, 90, 120, 180, 300, 420, 600, 900, 1200, 1800),
+        *(2700, 3600, 5400, 7200, 10800, 18000),
+    ),
+}
+"""Numbers of steps, and seconds, after which it is told how many journeys still go on."""
 
 
 class Ends(NamedTuple):
@@ -57,90 +66,127 @@ def ends(steps: Steps, inside: NDArray[np.bool_]) -> Ends:
     return Ends(last, own, ~(again & (steps.screen[first] == steps.screen[last])))
 
 
-def label(steps: Steps, inside: NDArray[np.bool_]) -> Cells:
+def label(steps: Steps, inside: NDArray[np.bool_], found: Ends) -> dict[str, Cells]:
     """Cells of screens: `visits`, `exits`, `true`; `exit`, SCREEN, KIND; `last`, SCREEN, MOVE;
     `why`, SCREEN, one of `LASTS`; `from`, SCREEN, the screen before."""
-    own, names, found = steps.steps, steps.places.names, ends(steps, inside)
-    visits = np.flatnonzero(inside[own.journey])
-    screen = steps.screen[found.step].astype("i8")
-    journey, true = found.journey, found.true
+    own, names, journey = steps.steps, steps.places.names, found.journey
+    screen, by_screen = steps.screen[found.step].astype("i8"), Grid(names)
+    inner = np.repeat(inside, steps.journeys.steps)
     looping = own.marks[found.step] & _LOOPING != 0
     why = np.select([_failed(steps, found), own.refused[found.step] > 0, looping], [0, 1, 2], 3)
     several = steps.journeys.steps[journey] > 1
-    before = steps.screen[np.maximum(found.step - 1, 0)].astype("i8")
-    pairs, code = np.unique((screen * len(names) + before)[several], return_inverse=True)
-    ways = [(names[p // len(names)], names[p % len(names)]) for p in pairs.tolist()]
-    parts = (("exit", EXITS, steps.journeys.exit[journey]), ("last", MOVES, own.move[found.step]))
-    return joined(
-        [
-            named("visits", names, steps.screen[visits], own.journey[visits]),
-            named("exits", names, screen, journey),
-            named("true", names, screen[true], journey[true]),
-            *(
-                cells([(kind, a, b) for a in names for b in of], screen * len(of) + what, journey)
-                for kind, of, what in (*parts, ("why", LASTS, why))
-            ),
-            cells([("from", *way) for way in ways], code, journey[several]),
-        ]
+    before = screen * len(names) + steps.screen[np.maximum(found.step - 1, 0)]
+    parts = (
+        ("exit", EXITS, steps.journeys.exit[journey]),
+        ("last", MOVES, own.move[found.step]),
+        ("why", LASTS, why),
     )
+    return {
+        "visits": picked(by_screen, inner, steps.screen, own.journey),
+        "exits": cells(by_screen, screen, journey),
+        "true": cells(by_screen, np.where(found.true, screen, NONE), journey),
+        **{
+            kind: cells(Grid(names, words), screen * len(words) + code, journey)
+            for kind, words, code in parts
+        },
+        "from": cells(Grid(names, names), np.where(several, before, NONE), journey),
+    }
 
 
 def _failed(steps: Steps, found: Ends) -> NDArray[np.bool_]:
     """Ends on whose step a try of signing in or up failed, with none after it that went well."""
-    columns, journeys = steps.log.columns, steps.journeys
-    tries = np.flatnonzero(np.isin(columns["outcome"], (_OK, _FAILED)))
-    if not len(tries):
-        return np.zeros(len(found.step), bool)
+    journeys = steps.journeys
     end = (journeys.first_row + journeys.rows)[found.journey]
-    at = np.searchsorted(tries, end) - 1
-    row = tries[np.maximum(at, 0)]
-    on_step = (at >= 0) & (row >= steps.steps.first_row[found.step])
-    return np.asarray(on_step & (columns["outcome"][row] == _FAILED))
+    outcome = read_only(steps.log.columns["outcome"])
+    return _failed_last(outcome, steps.steps.first_row[found.step], end)
 
 
-def survivors(steps: Steps, inside: NDArray[np.bool_], most: int) -> NDArray[np.int64]:
-    """How many journeys have at least 1, 2, … `most` steps; shape (most,)."""
-    counts = np.bincount(np.minimum(steps.journeys.steps[inside], most), minlength=most + 1)
-    return counts[::-1].cumsum()[::-1][1:]
+@kernel
+def _failed_last(outcome: Column, first: Column, end: Column) -> NDArray[np.bool_]:
+    found = np.zeros(len(first), np.bool_)
+    for i in range(len(first)):
+        for row in range(end[i] - 1, first[i] - 1, -1):
+            if outcome[row] == _OK or outcome[row] == _FAILED:
+                found[i] = outcome[row] == _FAILED
+                break
+    return found
+
+
+def still_going(steps: Steps, inside: NDArray[np.bool_], kind: str, mark: float) -> NDArray[Any]:
+    """Which journeys have so many `steps`, or lasted so many seconds (`time`); of those with any
+    step. Shape (journeys,)."""
+    return inside & (steps.journeys.steps > 0) & (_lengths(steps, kind) >= mark)
+
+
+def survivors(steps: Steps, inside: NDArray[np.bool_], kind: str) -> NDArray[np.int64]:
+    """How many journeys reach each of the `MARKS` of a kind; shape (marks,)."""
+    marks = np.array(MARKS[kind])
+    own = _lengths(steps, kind)[inside & (steps.journeys.steps > 0)]
+    passed = np.searchsorted(marks, own, side="right")
+    return np.bincount(passed, minlength=len(marks) + 1)[::-1].cumsum()[::-1][1:]
+
+
+def _lengths(steps: Steps, kind: str) -> NDArray[Any]:
+    journeys = steps.journeys
+    return journeys.steps if kind == "steps" else (journeys.end - journeys.start) / SECOND
 
 
 _DEPTHS, _NUMBERS, _STARTS = 6, 12, 4
 _KINDS = (_DEPTHS + 1) * _NUMBERS * _STARTS
 
 
-def grouped(steps: Steps, inside: NDArray[np.bool_]) -> Groups:
-    """Per screen and kind of step, how many steps there are, and how many of them true exits.
+def grouped(
+    steps: Steps, inside: NDArray[np.bool_], found: Ends
+) -> tuple[Frequencies, Frequencies]:
+    """How many steps there are of each screen and kind of step, and how many of them true exits.
 
     A kind is a depth up to 6, a number in the journey by powers of two, and whether that began cold
-    and had a link.
+    and had a link; together with the screen it is one number.
     """
     own, journeys = steps.steps, steps.journeys
-    chosen = np.flatnonzero((inside & (journeys.exit != EXIT["cut"]))[own.journey])
-    left = np.zeros(len(own.journey), bool)
-    found = ends(steps, inside)
-    left[found.step[found.true]] = True
-    journey = own.journey[chosen]
-    depth = np.minimum(steps.entries.depth[own.entry[chosen]], _DEPTHS).astype("i8")
-    number = chosen - journeys.first_step[journey] + 1
-    power = np.minimum(np.log2(number).astype("i8"), _NUMBERS - 1)
-    linked = np.zeros(len(journeys.steps), bool)
-    linked[own.journey[own.move == MOVE["link"]]] = True
-    began = 2 * linked[journey] + (journeys.start_kind[journey] == 0)
-    kind = (depth * _NUMBERS + power) * _STARTS + began
-    key = steps.screen[chosen].astype("i8") * _KINDS + kind
-    counts = np.bincount(key, minlength=1)
-    lost = np.bincount(key[left[chosen]], minlength=len(counts))
-    some = np.flatnonzero(counts).tolist()
-    return {divmod(k, _KINDS): (int(counts[k]), int(lost[k])) for k in some}
+    key = _kinds(
+        (steps.screen, own.entry, own.move, steps.entries.depth),
+        (journeys.first_step, journeys.steps, journeys.start_kind),
+        inside & (journeys.exit != _CUT),
+    )
+    size = len(steps.places.names) * _KINDS
+    return frequencies(key, size), frequencies(key[found.step[found.true]], size)
 
 
-def expected(groups: Groups, screens: int) -> NDArray[np.float64]:
+@kernel
+def _kinds(
+    walked: tuple[Column, Column, Column, Column],
+    journeys: tuple[Column, Column, Column],
+    counted: Column,
+) -> NDArray[np.int64]:
+    screen, entry, move, depth = walked
+    first_step, steps, start_kind = journeys
+    key = np.full(len(screen), -1, np.int64)
+    for j in range(len(counted)):
+        if not counted[j]:
+            continue
+        first, end = first_step[j], first_step[j] + steps[j]
+        linked = False
+        for i in range(first, end):
+            linked = linked or move[i] == _LINK
+        began = (2 if linked else 0) + (1 if start_kind[j] == 0 else 0)
+        power = 0
+        for i in range(first, end):
+            if power < _NUMBERS - 1 and i - first + 1 == 2 << power:
+                power += 1
+            deep = min(depth[entry[i]], _DEPTHS)
+            key[i] = screen[i] * _KINDS + (deep * _NUMBERS + power) * _STARTS + began
+    return key
+
+
+def expected(steps_of: Frequencies, exits_of: Frequencies, screens: int) -> NDArray[np.float64]:
     """True exits to be expected of each screen by the model; shape (screens,)."""
-    result = np.zeros(screens)
-    if not groups:
+    result, steps = np.zeros(screens), steps_of.times.astype("f8")
+    if not len(steps):
         return result
-    screen, kind = np.array(list(groups), "i8").T
-    steps, exits = np.array(list(groups.values()), "f8").T
+    screen, kind = np.divmod(steps_of.number, _KINDS)
+    exits = np.zeros(len(steps))
+    exits[np.searchsorted(steps_of.number, exits_of.number)] = exits_of.times
     depth, power = kind // (_NUMBERS * _STARTS), kind // _STARTS % _NUMBERS
     began = kind % _STARTS
     known = np.column_stack(
@@ -171,18 +217,22 @@ def _chances(known: NDArray[np.float64], weights: NDArray[np.float64]) -> NDArra
     return np.asarray(1 / (1 + np.exp(-np.clip(known @ weights, -30, 30))))
 
 
-def transitions(steps: Steps, inside: NDArray[np.bool_]) -> dict[tuple[int, int], int]:
-    """How often a screen follows on another; −1 before the first, and −2 after a last."""
-    own, size = steps.steps, len(steps.places.names) + 2
-    journeys = steps.journeys
-    chosen = np.flatnonzero((inside & (journeys.exit != EXIT["cut"]))[own.journey])
-    screen = steps.screen[chosen].astype("i8") + 2
-    first = journeys.first_step[own.journey[chosen]] == chosen
-    before = np.where(first, 1, steps.screen[np.maximum(chosen - 1, 0)] + 2)
-    out = (steps.screen[ends(steps, inside).step].astype("i8") + 2) * size
-    keys, counts = np.unique(np.concatenate([before * size + screen, out]), return_counts=True)
-    pairs = [(key // size - 2, key % size - 2) for key in keys.tolist()]
-    return dict(zip(pairs, counts.tolist(), strict=True))
+def transitions(steps: Steps, inside: NDArray[np.bool_], found: Ends) -> Frequencies:
+    """How often a screen follows on another, each pair as a number: `pairs` tells them."""
+    journeys, size = steps.journeys, len(steps.places.names) + 2
+    screen = steps.screen.astype("i8") + 2
+    before = np.append(0, screen[:-1])[: len(screen)]
+    before[journeys.first_step[journeys.steps > 0]] = 1
+    inner = np.repeat(inside & (journeys.exit != _CUT), journeys.steps)
+    on = np.where(inner, before * size + screen, NONE)
+    return frequencies(np.concatenate([on, screen[found.step] * size]), size * size)
+
+
+def pairs(moves: Frequencies, screens: int) -> dict[tuple[int, int], int]:
+    """Screens that follow on each other; −1 before the first of a journey, −2 after its last."""
+    before, after = np.divmod(moves.number, screens + 2)
+    both = zip((before - 2).tolist(), (after - 2).tolist(), strict=True)
+    return dict(zip(both, moves.times.tolist(), strict=True))
 
 
 def weights(

@@ -2,23 +2,25 @@
 
 A link is *opened* by its row. What it led to is the first step that bears it: its *target*, a
 screen that says *not_found*, a *gate* that sent the user to sign in (from where the wanted screen
-was *recovered* in the session, or *lost*), another screen (*fallback*), or *nothing*.
+was *recovered* in the session, or *lost*), another screen (*fallback*), or *nothing*. It landed on
+that step, and if it was recovered, on the wanted screen.
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.app_map import ROLE, Link, matcher
-from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.kernel import inner_kernel, kernel, read_only
 from mossy_trail.core.log import EVENT, NONE, Column
-from mossy_trail.core.measures.cells import Cells, cells, joined
-from mossy_trail.core.steps import BACK_MOVES, MOVE, Steps
+from mossy_trail.core.measures.cells import Cells, Grid, cells
+from mossy_trail.core.steps import GOES_BACK, MOVE, Steps
 
 OUTCOMES = ("target", "fallback", "not_found", "recovered", "lost", "nothing")
 _TARGET, _FALLBACK, _NOT_FOUND, _RECOVERED, _LOST, _NOTHING = range(len(OUTCOMES))
@@ -33,7 +35,7 @@ _MOST_AT_ONCE = 64
 
 
 class Opens(NamedTuple):
-    """Links opened, in order; arrays of shape (opens,). `step` is the one it led to, or −1."""
+    """Links opened, in order; arrays of shape (opens,). `step` is where it landed, or −1."""
 
     journey: NDArray[np.int32]
     row: NDArray[np.int32]
@@ -66,6 +68,14 @@ def opens(steps: Steps, inside: NDArray[np.bool_]) -> Opens:
     return Opens(*(column[:count] for column in made))
 
 
+@inner_kernel
+def _opens_any(event: Column, first: int, rows: int) -> bool:
+    count = 0
+    for row in range(first, first + rows):
+        count += event[row] == _OPEN_LINK
+    return count > 0
+
+
 @kernel
 def _opens(
     event: Column,
@@ -82,7 +92,7 @@ def _opens(
     own, at_row, landed, outcome, cold = made
     count = 0
     for j in range(len(inside)):
-        if not inside[j]:
+        if not inside[j] or not _opens_any(event, first_row[j], rows[j]):
             continue
         step, end = first_step[j], first_step[j] + steps[j]
         began, fresh = count, False
@@ -90,7 +100,7 @@ def _opens(
             while step < end and visible[step] <= time[row]:
                 for k in range(began, count):
                     if outcome[k] == _LOST and screen[step] == wanted[landed[k]]:
-                        outcome[k] = _RECOVERED
+                        landed[k], outcome[k] = step, _RECOVERED
                     waits = landed[k] == NONE and step_uri[step] != NONE
                     if waits and uri[at_row[k]] == step_uri[step]:
                         landed[k], outcome[k] = step, _FALLBACK
@@ -112,50 +122,27 @@ def _opens(
     return count
 
 
-def label(steps: Steps, links: Sequence[Link], inside: NDArray[np.bool_]) -> Cells:
-    """Cells of patterns: `open`, PATTERN; `landed`, PATTERN, OUTCOME; `after`, PATTERN, what came
-    then; `placeholder`, PATTERN; `source`; `start`, cold or warm; `uri`, one without a pattern."""
-    found, uris = opens(steps, inside), steps.log.columns["uri"]
-    code, own = uris[found.row], found.journey
-    names = [*(link.pattern for link in links), UNMATCHED]
-    number = np.append(_pattern_of(links, steps.log.terms["uri"]), NONE)
-    which = np.where(number[code] == NONE, len(links), number[code])
-    source = steps.log.columns["source"][found.row]
-    told, unknown = source != NONE, which == len(links)
-    odd = np.append(steps.places.placeholder, False)[code]
-    after = _after(steps, found)
-    landed = after != NONE
-    words, texts = steps.log.terms["word"], [shape(text) for text in steps.log.terms["uri"]]
-    shapes = {text: i for i, text in enumerate(dict.fromkeys(texts))}
-    shape_of = np.array([shapes[text] for text in texts], "i8")
-    return joined(
-        [
-            cells([("open", name) for name in names], which, own),
-            cells(
-                [("landed", name, end) for name in names for end in OUTCOMES],
-                which * len(OUTCOMES) + found.outcome,
-                own,
-            ),
-            cells(
-                [("after", name, what) for name in names for what in AFTERS],
-                (which * len(AFTERS) + after)[landed],
-                own[landed],
-            ),
-            cells([("placeholder", name) for name in names], which[odd], own[odd]),
-            cells([("source", word) for word in words], source[told], own[told]),
-            cells([("start", "warm"), ("start", "cold")], found.cold, own),
-            cells([("uri", text) for text in shapes], shape_of[code[unknown]], own[unknown]),
-        ]
-    )
+@dataclass(frozen=True, eq=False)
+class Known:
+    """A log's links by the map: per logged link its pattern, the last of `patterns` standing for
+    none, and its shape; shape (uris + 1,), the last for no link at all."""
 
+    patterns: list[str]
+    shapes: list[str]
+    pattern_of: NDArray[np.int64]
+    shape_of: NDArray[np.int64]
 
-def _pattern_of(links: Sequence[Link], uris: Sequence[str]) -> NDArray[np.int64]:
-    """Per link the pattern it fits, those with fewer variables first; −1 for none."""
-    order = sorted(range(len(links)), key=lambda i: links[i].pattern.count("{"))
-    fits = [(i, matcher(links[i].pattern)) for i in order]
-    return np.array(
-        [next((i for i, fit in fits if fit.fullmatch(uri)), NONE) for uri in uris], "i8"
-    )
+    @classmethod
+    def of(cls, links: Sequence[Link], uris: Sequence[str]) -> Known:
+        patterns = [*dict.fromkeys(link.pattern for link in links), UNMATCHED]
+        order = sorted(range(len(patterns) - 1), key=lambda i: patterns[i].count("{"))
+        fits = [(i, matcher(patterns[i])) for i in order]
+        none = len(patterns) - 1
+        fitting = (next((i for i, fit in fits if fit.fullmatch(uri)), none) for uri in uris)
+        texts = [shape(uri) for uri in uris]
+        shapes = {text: i for i, text in enumerate(dict.fromkeys(texts))}
+        codes = [*(shapes[text] for text in texts), NONE]
+        return cls(patterns, list(shapes), np.array([*fitting, none], "i8"), np.array(codes, "i8"))
 
 
 def shape(uri: str) -> str:
@@ -163,15 +150,101 @@ def shape(uri: str) -> str:
     return re.sub(r"(?<=[/=])-?[\w-]*\d[\w-]*", "{id}", uri)
 
 
-def _after(steps: Steps, found: Opens) -> NDArray[np.int64]:
-    """Per open that landed what came after, −1 for the others."""
-    own = steps.steps
-    after = np.full(len(found.step), NONE, "i8")
-    landed = found.step >= 0
-    if landed.any():
-        here = found.step[landed].astype("i8")
-        last = (steps.journeys.first_step + steps.journeys.steps - 1)[own.journey[here]]
-        then = np.minimum(here + 1, len(own.move) - 1)
-        back = np.isin(own.move[then], BACK_MOVES)
-        after[landed] = np.where(here == last, 0, np.where(back, np.where(then == last, 2, 1), 3))
-    return after
+class Landings(NamedTuple):
+    """Where links landed, or journeys without one began: the step, its journey, what came `after`,
+    how many steps more, and whether the goal was reached by then. Shape (landings,)."""
+
+    step: NDArray[np.int64]
+    journey: NDArray[np.int64]
+    after: NDArray[np.int64]
+    more: NDArray[np.int64]
+    goal: NDArray[np.bool_]
+
+
+class Labels(NamedTuple):
+    """Per way to group links the words, and each open's word, −1 for none; the landings of links,
+    as places in the opens, and of journeys without one."""
+
+    cells: dict[str, Cells]
+    groups: dict[str, NDArray[np.int64]]
+    landed: NDArray[np.int64]
+    links: Landings
+    without: Landings
+
+
+GROUPS = ("every", "pattern", "source", "start")
+STARTS = ("warm", "cold")
+
+
+def label(steps: Steps, known: Known, goal: str, inside: NDArray[np.bool_]) -> Labels:
+    """Cells of links by each of `GROUPS`: `GROUP.open`, `GROUP.landed` with an outcome,
+    `GROUP.after` with what came then, `GROUP.goal` with the goal, `GROUP.placeholder`;
+    `without.open`, `.after` and `.goal` of journeys without a link; `uri`, of links without a
+    pattern. The goal is a screen, or none."""
+    found = opens(steps, inside)
+    code, own = steps.log.columns["uri"][found.row], found.journey
+    groups = {
+        "every": np.zeros(len(code), "i8"),
+        "pattern": known.pattern_of[code],
+        "source": steps.log.columns["source"][found.row].astype("i8"),
+        "start": found.cold.astype("i8"),
+    }
+    words = {"every": [""], "pattern": known.patterns, "start": STARTS}
+    words["source"] = steps.log.terms["word"]
+    landed = np.flatnonzero(found.step >= 0)
+    links = _landings(steps, found.step[landed].astype("i8"), goal)
+    without = _landings(steps, _beginnings(steps, inside, own), goal)
+    odd = np.append(steps.places.placeholder, False)[code]
+    unmatched = np.where(groups["pattern"] == len(known.patterns) - 1, known.shape_of[code], NONE)
+    told = {"uri": cells(Grid(known.shapes), unmatched, own)}
+    for by, which in groups.items():
+        told |= _of_landings(by, words[by], which[landed], links, goal)
+        told[f"{by}.open"] = cells(Grid(words[by]), which, own)
+        told[f"{by}.placeholder"] = cells(Grid(words[by]), np.where(odd, which, NONE), own)
+        told[f"{by}.landed"] = cells(
+            Grid(words[by], OUTCOMES), _both(which, found.outcome.astype("i8"), len(OUTCOMES)), own
+        )
+    plain = np.zeros(len(without.step), "i8")
+    told["without.open"] = cells(Grid([""]), plain, without.journey)
+    told |= _of_landings("without", [""], plain, without, goal)
+    return Labels(told, groups, landed, links, without)
+
+
+def _of_landings(
+    by: str, words: Sequence[str], which: NDArray[np.int64], found: Landings, goal: str
+) -> dict[str, Cells]:
+    after = _both(which, found.after, len(AFTERS))
+    return {
+        f"{by}.after": cells(Grid(words, AFTERS), after, found.journey),
+        f"{by}.goal": cells(Grid(words, [goal]), np.where(found.goal, which, NONE), found.journey),
+    }
+
+
+def _both(which: NDArray[np.int64], code: NDArray[np.int64], size: int) -> NDArray[np.int64]:
+    return np.where(which == NONE, NONE, which * size + code)
+
+
+def _beginnings(
+    steps: Steps, inside: NDArray[np.bool_], linked: NDArray[np.int32]
+) -> NDArray[np.int64]:
+    """Of journeys without a link the first step, but for the splash where more came after."""
+    journeys = steps.journeys
+    plain = inside & (journeys.steps > 0)
+    plain[linked] = False
+    first = journeys.first_step[plain].astype("i8")
+    splash = (steps.role[first] == _SPLASH) & (journeys.steps[plain] > 1)
+    return np.where(splash, first + 1, first)
+
+
+def _landings(steps: Steps, here: NDArray[np.int64], goal: str) -> Landings:
+    own, journeys = steps.steps, steps.journeys
+    journey = own.journey[here].astype("i8")
+    last = (journeys.first_step + journeys.steps - 1)[journey].astype("i8")
+    then = np.minimum(here + 1, len(own.move) - 1)
+    back = GOES_BACK[own.move[then]]
+    after = np.where(here == last, 0, np.where(back, np.where(then == last, 2, 1), 3))
+    goals = np.empty(0, "i8")
+    if goal:
+        goals = np.flatnonzero(steps.screen == steps.places.names.index(goal))
+    next_goal = np.append(goals, len(steps.screen))[np.searchsorted(goals, here)]
+    return Landings(here, journey, after, last - here, next_goal <= last)

@@ -12,15 +12,16 @@ turn is but a look; longer ones by back are a *detour*.
 
 from __future__ import annotations
 
-from functools import lru_cache
+from collections.abc import Sequence
+from functools import cached_property, lru_cache
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import inner_kernel, kernel
-from mossy_trail.core.log import SECOND, Column
-from mossy_trail.core.measures.cells import Cells, cells, joined, named
+from mossy_trail.core.log import NONE, SECOND, Column
+from mossy_trail.core.measures.cells import Cells, Grid, Words, cells, picked
 from mossy_trail.core.steps import MARK, MOVE, Steps
 
 KINDS = ("ping_pong", "detour", "piled_up", "tab_flip", "redirect_loop")
@@ -49,11 +50,9 @@ class Loops(NamedTuple):
 def loops(steps: Steps, inside: NDArray[np.bool_]) -> Loops:
     """The loops of the journeys `inside`; linear in steps."""
     size = len(steps.places.names)
-    longest = min(LONGEST, int(62 / np.log2(size + 2)))
+    longest = min(LONGEST, int(60 / np.log2(size + 2)))
     own = steps.steps
-    found = Loops(*_loops(steps.screen, own.move, own.visible, own.journey, inside, size, longest))
-    kept = (found.turns > 1) | (found.kind != _PING_PONG)
-    return Loops(*(column[kept] for column in found))
+    return Loops(*_loops(steps.screen, own.move, own.visible, own.journey, inside, size, longest))
 
 
 @lru_cache(100_000)
@@ -79,34 +78,35 @@ def _loops(
     n = len(screen)
     own, key, kind = np.empty(n, np.int32), np.empty(n, np.int64), np.empty(n, np.int8)
     turns, took = np.empty(n, np.int32), np.empty(n, np.int64)
-    first, last, ended = np.empty(n, np.int32), np.empty(n, np.int32), np.zeros(n, np.bool_)
+    first, last, ended = np.empty(n, np.int32), np.empty(n, np.int32), np.empty(n, np.bool_)
     seen = np.full(size, -1, np.int64)
-    made, returns, length = 0, 0, 0
-    begin = 0
-    for i in range(n):
-        if i == 0 or journey[i] != journey[i - 1]:
-            begin = i
-        before = seen[screen[i]]
-        seen[screen[i]] = i
-        if not inside[journey[i]] or before < begin or not 2 <= i - before <= longest:
-            continue
-        if not _each_once(screen, before, i):
-            continue
-        cycle = _canonical(screen, before, i, size)
-        goes_on = made and last[made - 1] == i - 1 and key[made - 1] == cycle
-        if goes_on:
-            returns += 1
-            turns[made - 1] = 1 + (returns - 1) // length
-        else:
-            returns, length = 1, i - before
-            own[made], key[made], kind[made] = journey[i], cycle, _kind(move, before, i)
-            turns[made], first[made] = 1, before
-            made += 1
-        last[made - 1] = i
-        took[made - 1] = visible[i] - visible[first[made - 1]]
-        ended[made - 1] = i + 1 == n or journey[i + 1] != journey[i]
-        if not ended[made - 1]:
-            took[made - 1] = visible[i + 1] - visible[first[made - 1]]
+    made, begin, returns, length, walked = 0, 0, 0, 1, -1
+    for i in range(n + 1):
+        if i < n:
+            if i > 0 and journey[i] != journey[i - 1]:
+                begin = i
+            before = seen[screen[i]]
+            seen[screen[i]] = i
+            if before < begin or not 2 <= i - before <= longest or not inside[journey[i]]:
+                continue
+            if i - before > 2 and not _each_once(screen, before, i):
+                continue
+            cycle = _canonical(screen, before, i, size)
+            if returns and last[made] == i - 1 and walked == cycle:
+                returns += 1
+                last[made] = i
+                continue
+        if returns:
+            begun, end = first[made], last[made]
+            own[made], key[made], turns[made] = journey[end], walked, 1 + (returns - 1) // length
+            kind[made] = _kind(move, begun, begun + length)
+            ended[made] = end + 1 == n or journey[end + 1] != journey[end]
+            until = end if ended[made] else end + 1
+            took[made] = visible[until] - visible[begun]
+            made += kind[made] != _PING_PONG or turns[made] > 1  # else it was but a look
+        if i < n:
+            returns, length, walked = 1, i - before, cycle
+            first[made], last[made] = before, i
     return (
         own[:made], key[:made], kind[:made], turns[:made], took[:made], first[:made], last[:made],
         ended[:made],
@@ -155,34 +155,68 @@ def _kind(move: Column, begin: int, end: int) -> int:
     return _PILED
 
 
-def label(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Cells, Loops]:
+class Cycles:
+    """Loops named by their kind and screens; numbered by `numbers_of`."""
+
+    size = 2**63 - 1
+
+    def __init__(self, screens: Sequence[str]) -> None:
+        self._screens = screens
+
+    def name(self, number: int) -> Words:
+        cycle, kind = divmod(number, len(KINDS))
+        own = (self._screens[screen] for screen in screens_of(cycle, len(self._screens)))
+        return (KINDS[kind], *own)
+
+    @cached_property
+    def _codes(self) -> dict[str, int]:
+        return {screen: code for code, screen in enumerate(self._screens)}
+
+    def number(self, name: Words) -> int:
+        cycle, codes = 0, self._codes
+        if not name or name[0] not in KINDS or any(word not in codes for word in name[1:]):
+            return NONE
+        for word in name[1:]:
+            cycle = cycle * (len(codes) + 1) + codes[word] + 1
+        return cycle * len(KINDS) + KINDS.index(name[0])
+
+
+def numbers_of(found: Loops) -> NDArray[np.int64]:
+    return found.key * len(KINDS) + found.kind
+
+
+def label(steps: Steps, inside: NDArray[np.bool_]) -> tuple[dict[str, Cells], Loops]:
     """Cells of screens: `visits`, `backs` (left by going back), `mistake` (so in under 3 s),
-    `dead_end`, `stuck`, `piled`; and the loops, each `loop`, KIND, screens…; `ended` with it."""
-    own, names = steps.steps, steps.places.names
-    inner = inside[own.journey]
-    after = np.append(own.move[1:], 0)
-    same = np.append(own.journey[1:] == own.journey[:-1], False)
-    back = inner & same[: len(inner)] & np.isin(after[: len(inner)], (_POP, _POP_TO, _CLOSE))
-    quick = back & (steps.dwell < MISTAKE)
-    found = loops(steps, inside)
-    marked = {
-        word: inner & (own.marks & MARK[mark] != 0)
-        for word, mark in (("dead_end", "dead_end"), ("stuck", "stuck"), ("piled", "piled_up"))
-    }
-    masks = {"visits": inner, "backs": back, "mistake": quick, **marked}
-    some = [named(w, names, steps.screen[m], own.journey[m]) for w, m in masks.items()]
-    return joined([*some, *_of_loops(found, names)]), found
+    `dead_end`, `stuck`, `piled`; of loops `loop` and `ended` (the journey did, with it); and the
+    loops."""
+    own, by_screen, cycles = steps.steps, Grid(steps.places.names), Cycles(steps.places.names)
+    found, left = loops(steps, inside), _left(own.move, own.journey, steps.dwell, inside)
+    marks = np.where(left > 0, own.marks, 0)
+    masks = {"visits": left > 0, "backs": left > 1, "mistake": left > 2}
+    masks |= {word: marks & MARK[mark] != 0 for word, mark in _ODD.items()}
+    ended = np.where(found.ended, numbers_of(found), NONE)
+    return {
+        **{
+            word: picked(by_screen, mask, steps.screen, own.journey) for word, mask in masks.items()
+        },
+        "loop": cells(cycles, numbers_of(found), found.journey),
+        "ended": cells(cycles, ended, found.journey),
+    }, found
 
 
-def _of_loops(found: Loops, names: list[str]) -> list[Cells]:
-    both = found.key * len(KINDS) + found.kind
-    keys, code = np.unique(both, return_inverse=True)
-    words = []
-    for key in keys.tolist():
-        cycle, kind = divmod(key, len(KINDS))
-        words.append((KINDS[kind], *(names[s] for s in screens_of(cycle, len(names)))))
-    ended = found.ended
-    return [
-        cells([("loop", *word) for word in words], code, found.journey),
-        cells([("ended", *word) for word in words], code[ended], found.journey[ended]),
-    ]
+_ODD = {"dead_end": "dead_end", "stuck": "stuck", "piled": "piled_up"}
+
+
+@kernel
+def _left(move: Column, journey: Column, dwell: Column, inside: Column) -> NDArray[np.uint8]:
+    """Per step of a journey inside 1; left by going back 2, and that in no time 3."""
+    found = np.zeros(len(move), np.uint8)
+    for i in range(len(move)):
+        if not inside[journey[i]]:
+            continue
+        found[i] = 1
+        if i + 1 < len(move) and journey[i + 1] == journey[i]:
+            after = move[i + 1]
+            if after == _POP or after == _POP_TO or after == _CLOSE:
+                found[i] = 3 if dwell[i] < MISTAKE else 2
+    return found

@@ -2,7 +2,8 @@
 
 A visit of a tab is a run of steps in it, with the sheets over it; screens outside end it. A switch
 leads from one visit straight to the next of another tab. A *flip* is a way from a tab to another
-and back whose middle visit took less than ten seconds.
+and back whose middle visit took less than ten seconds. A filter is no place: what counts is how
+often it was chosen for each visit of the screen that it is on.
 """
 
 from __future__ import annotations
@@ -12,134 +13,157 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.kernel import kernel
+from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.log import EVENT, NONE, SECOND, Column
-from mossy_trail.core.measures.cells import Cells, cells, joined, named
+from mossy_trail.core.measures.cells import Cells, Grid, cells, picked
 from mossy_trail.core.steps import FATE, MARK, MOVE, SHEET, TAB, Steps
 
 QUICK = 10 * SECOND
 _SWITCH, _POP = MOVE["switch_tab"], MOVE["pop"]
+_SWITCH_ROW, _KEPT, _MISMATCH = EVENT["switch_tab"], FATE["kept"], MARK["tab_mismatch"]
+_OTHERWISE, _RESUMED, _AT_ROOT, _BACK = range(4)
 
 
 class Visits(NamedTuple):
-    """Visits in order; arrays of shape (visits,). Times in microseconds, −1 where not known."""
+    """Visits in order; arrays of shape (visits,). Times in microseconds.
+
+    `began` tells those that began with the choice of the tab, where they had been before or at
+    its root, and those that a way back from another tab's root led to.
+    """
 
     tab: NDArray[np.int32]
     journey: NDArray[np.int32]
-    first: NDArray[np.int32]
     dwell: NDArray[np.int64]
     deepest: NDArray[np.int32]
+    began: NDArray[np.int8]
 
 
 def visits(steps: Steps, inside: NDArray[np.bool_]) -> Visits:
     """The visits of the journeys `inside`; linear in steps."""
-    entry, columns = steps.steps.entry, steps.steps
-    return Visits(
-        *_visits(
-            np.where(steps.entries.region[entry] == TAB, steps.tab, NONE),
-            steps.entries.region[entry] == SHEET,
-            columns.journey,
-            inside,
-            steps.dwell,
-            steps.entries.depth[entry],
-        )
-    )
+    own, entries = steps.steps, steps.entries
+    at = (entries.region, entries.tab, entries.depth)
+    return Visits(*_visits(own.entry, own.move, own.journey, steps.dwell, at, inside))
 
 
 @kernel
 def _visits(
-    tab: Column, sheet: Column, journey: Column, inside: Column, dwell: Column, depth: Column
+    entry: Column,
+    move: Column,
+    journey: Column,
+    dwell: Column,
+    at: tuple[Column, Column, Column],
+    inside: Column,
 ) -> tuple[Column, Column, Column, Column, Column]:
-    n = len(tab)
+    region, tab_of, depth = at
+    n = len(entry)
     tabs, own = np.empty(n, np.int32), np.empty(n, np.int32)
-    first, stay = np.empty(n, np.int32), np.empty(n, np.int64)
-    deepest = np.empty(n, np.int32)
-    made, current = 0, -1
+    stay, deepest, began = np.empty(n, np.int64), np.empty(n, np.int32), np.empty(n, np.int8)
+    made, current, before = 0, -1, -1
     for i in range(n):
         if i == 0 or journey[i] != journey[i - 1]:
-            current = -1
-        if not inside[journey[i]] or (tab[i] == NONE and not sheet[i]):
-            current = -1
+            current, before = -1, -1
+        where = region[entry[i]]
+        if not inside[journey[i]] or (where != TAB and where != SHEET):
+            current, before = -1, entry[i]
             continue
-        if tab[i] != NONE and tab[i] != current:
-            current = tab[i]
-            tabs[made], own[made], first[made] = current, journey[i], i
+        tab = tab_of[entry[i]] if where == TAB else -1
+        if tab != NONE and tab != current:
+            tabs[made], own[made] = tab, journey[i]
             stay[made] = deepest[made] = 0
+            began[made] = _OTHERWISE
+            if move[i] == _SWITCH:
+                began[made] = _RESUMED if depth[entry[i]] > 1 else _AT_ROOT
+            elif move[i] == _POP and before >= 0 and region[before] == TAB and depth[before] == 1:
+                began[made] = _BACK
+            current = tab
             made += 1
+        before = entry[i]
         if current == -1:
             continue
         if dwell[i] >= 0:
             stay[made - 1] += dwell[i]
-        if tab[i] != NONE:
-            deepest[made - 1] = max(deepest[made - 1], depth[i])
-    return tabs[:made], own[:made], first[:made], stay[:made], deepest[:made]
+        if tab != NONE:
+            deepest[made - 1] = max(deepest[made - 1], depth[entry[i]])
+    return tabs[:made], own[:made], stay[:made], deepest[:made], began[:made]
 
 
-def label(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Cells, Visits]:
+def label(steps: Steps, inside: NDArray[np.bool_]) -> tuple[dict[str, Cells], Visits]:
     """Cells of tabs, and the visits: `visit`, `first` (of a journey), `resumed`, `root`, `again`
     (chosen while selected), `mismatch` (another one was reported), `root_back` (back at the root
-    led to another tab), each of a tab; `switch` and `flip` of two."""
-    names, own = steps.places.tab_names, visits(steps, inside)
-    firsts = np.append(True, own.journey[1:] != own.journey[:-1])[: len(own.tab)]
-    chosen = steps.steps.move[own.first] == _SWITCH
-    deep = steps.entries.depth[steps.steps.entry[own.first]] > 1
-    found = [
-        named("visit", names, own.tab, own.journey),
-        named("first", names, own.tab[firsts], own.journey[firsts]),
-        named("resumed", names, own.tab[chosen & deep], own.journey[chosen & deep]),
-        named("root", names, own.tab[chosen & ~deep], own.journey[chosen & ~deep]),
-        _again(steps, inside),
-        _mismatches(steps, inside),
-        _root_backs(steps, inside),
-        *_switches(steps, own, chosen),
-    ]
-    return joined(found), own
+    led to another tab), each of a tab; `switch` and `flip` of two; of filters `filter`, chosen,
+    and `on`, a visit of their screen."""
+    own, by_tab = visits(steps, inside), Grid(steps.places.tab_names)
+    fresh = np.append(True, own.journey[1:] != own.journey[:-1])[: len(own.tab)]
+    masks = {"first": fresh, "resumed": own.began == _RESUMED, "root": own.began == _AT_ROOT}
+    inner = np.repeat(inside, steps.journeys.steps)
+    odd = inner & (steps.steps.marks & _MISMATCH != 0)
+    backs = np.flatnonzero(own.began == _BACK)
+    chosen = _chosen(steps, inside)
+    return {
+        "visit": cells(by_tab, own.tab, own.journey),
+        **{word: picked(by_tab, mask, own.tab, own.journey) for word, mask in masks.items()},
+        "root_back": cells(by_tab, own.tab[backs - 1], own.journey[backs]),
+        "mismatch": picked(by_tab, odd, steps.tab, steps.steps.journey),
+        "again": _again(steps, *chosen),
+        **_switches(steps, own, fresh),
+        **_filters(steps, *chosen, inner),
+    }, own
 
 
-def _again(steps: Steps, inside: NDArray[np.bool_]) -> Cells:
+def _again(steps: Steps, rows: Column, journey: Column) -> Cells:
     """Rows that chose the tab that was selected already, and changed nothing."""
-    columns = steps.log.columns
-    rows = np.flatnonzero((columns["event"] == EVENT["switch_tab"]) & (steps.fate == FATE["kept"]))
-    word = columns["tab"][rows]
-    tab = np.where(word == NONE, NONE, steps.places.tab_of_word[word]) if len(rows) else word
-    journey = np.searchsorted(steps.journeys.first_row, rows, side="right") - 1
-    known = (tab != NONE) & inside[journey] if len(rows) else tab != NONE
-    return named("again", steps.places.tab_names, tab[known], journey[known])
+    tab = steps.places.tab_of_word[steps.log.columns["tab"][rows]]
+    kept = (steps.fate[rows] == _KEPT) & (tab >= 0)
+    return cells(Grid(steps.places.tab_names), tab[kept], journey[kept])
 
 
-def _mismatches(steps: Steps, inside: NDArray[np.bool_]) -> Cells:
-    own = steps.steps
-    odd = np.flatnonzero((own.marks & MARK["tab_mismatch"] != 0) & inside[own.journey])
-    return named("mismatch", steps.places.tab_names, steps.tab[odd], own.journey[odd])
+def _chosen(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Column, Column]:
+    """The rows of the journeys `inside` that say that a tab or filter was chosen; the journeys."""
+    columns, journeys = steps.log.columns, steps.journeys
+    event, tab = read_only(columns["event"]), read_only(columns["tab"])
+    return _rows_of(event, tab, journeys.first_row, journeys.rows, inside)
 
 
-def _root_backs(steps: Steps, inside: NDArray[np.bool_]) -> Cells:
-    own, entries = steps.steps, steps.entries
-    back = np.flatnonzero((own.move == _POP) & inside[own.journey])
-    back = back[back > 0]
-    before, after = own.entry[back - 1], own.entry[back]
-    at_root = (entries.region[before] == TAB) & (entries.depth[before] == 1)
-    away = (entries.region[after] == TAB) & (entries.tab[after] != entries.tab[before])
-    chosen = back[at_root & away]
-    tab = entries.tab[own.entry[chosen - 1]]
-    return named("root_back", steps.places.tab_names, tab, own.journey[chosen])
+@kernel
+def _rows_of(
+    event: Column, tab: Column, first_row: Column, rows: Column, inside: Column
+) -> tuple[Column, Column]:
+    found, own = np.empty(len(event), np.int64), np.empty(len(event), np.int32)
+    count = 0
+    for j in range(len(inside)):
+        if not inside[j]:
+            continue
+        for row in range(first_row[j], first_row[j] + rows[j]):
+            if event[row] == _SWITCH_ROW and tab[row] != NONE:
+                found[count], own[count] = row, j
+                count += 1
+    return found[:count], own[:count]
 
 
-def _switches(steps: Steps, own: Visits, chosen: NDArray[np.bool_]) -> list[Cells]:
+def _switches(steps: Steps, own: Visits, fresh: NDArray[np.bool_]) -> dict[str, Cells]:
     names = steps.places.tab_names
     size = max(len(names), 1)
-    on = np.flatnonzero(np.append(False, own.journey[1:] == own.journey[:-1]) & chosen)
-    pairs = own.tab[on - 1].astype("i8") * size + own.tab[on]
-    two = on[(on > 1)]
-    flips = two[
-        (own.journey[two - 2] == own.journey[two])
-        & (own.tab[two - 2] == own.tab[two])
-        & (own.dwell[two - 1] < QUICK)
-    ]
-    low = np.minimum(own.tab[flips - 1], own.tab[flips]).astype("i8")
-    high = np.maximum(own.tab[flips - 1], own.tab[flips])
-    both = [(a, b) for a in names for b in names]
-    return [
-        cells([("switch", a, b) for a, b in both], pairs, own.journey[on]),
-        cells([("flip", a, b) for a, b in both], low * size + high, own.journey[flips]),
-    ]
+    chosen = (own.began == _RESUMED) | (own.began == _AT_ROOT)
+    on = np.flatnonzero(chosen & ~fresh)
+    two = on[on > 1]
+    there = (own.journey[two - 2] == own.journey[two]) & (own.tab[two - 2] == own.tab[two])
+    flips = two[there & (own.dwell[two - 1] < QUICK)]
+    low, high = np.sort([own.tab[flips - 1], own.tab[flips]], axis=0)
+    pairs = Grid(names, names)
+    return {
+        "switch": cells(pairs, own.tab[on - 1] * size + own.tab[on], own.journey[on]),
+        "flip": cells(pairs, low * size + high, own.journey[flips]),
+    }
+
+
+def _filters(steps: Steps, rows: Column, own: Column, inner: NDArray[np.bool_]) -> dict[str, Cells]:
+    places, journey = steps.places, steps.steps.journey
+    by_filter = Grid(places.filter_names)
+    used = places.filter_of_word[steps.log.columns["tab"][rows]]
+    on = [np.flatnonzero(inner & (steps.screen == screen)) for screen in places.filter_on]
+    which = np.repeat(np.arange(len(on)), [len(found) for found in on])
+    at = np.concatenate([np.empty(0, "i8"), *on])
+    return {
+        "filter": cells(by_filter, used, own),
+        "on": cells(by_filter, which, journey[at]),
+    }

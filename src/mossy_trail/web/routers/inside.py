@@ -6,11 +6,15 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from mossy_trail.engine import celled, dropoffs, links, loops, tabs
+from mossy_trail.engine import celled, dropoffs, journeys, links, loops, tabs
 from mossy_trail.web.context import TheScope, TheStudy, TheTwo
 from mossy_trail.web.problems import ProblemError
 
 router = APIRouter(prefix="/api/apps/{app}", tags=["inside"])
+
+
+TheGoal = Annotated[str, Query(max_length=2000, description="A screen to be reached")]
+_NO_GOAL = "There is no such screen to be reached."
 
 
 @router.get("/tabs")
@@ -25,23 +29,35 @@ def read_loops(study: TheStudy, scope: TheScope) -> loops.LoopFigures:
     return loops.measure(study, scope)
 
 
+@router.get("/journey/loops")
+def read_loops_of_journey(key: str, study: TheStudy) -> list[loops.Round]:
+    """The loops of one journey, with their steps."""
+    try:
+        return loops.of_journey(study, journeys.by_key(study, key))
+    except KeyError:
+        raise ProblemError(404, "There is no such journey.") from None
+
+
 @router.get("/links")
-def read_links(study: TheStudy, scope: TheScope) -> links.LinkFigures:
-    """Each pattern of links from opened to landed to stayed."""
-    return links.measure(study, scope)
+def read_links(study: TheStudy, scope: TheScope, goal: TheGoal = "") -> links.LinkFigures:
+    """Links from opened to landed to stayed, by pattern, source and start."""
+    try:
+        return links.measure(study, scope, goal)
+    except KeyError:
+        raise ProblemError(404, _NO_GOAL) from None
 
 
 @router.get("/drop-offs")
 def read_drop_offs(
     study: TheStudy,
     scope: TheScope,
-    goal: Annotated[str, Query(max_length=2000, description="A screen to be reached")] = "",
+    goal: TheGoal = "",
 ) -> dropoffs.DropOffFigures:
     """Where journeys end, found against expected, and what each screen costs the goal."""
     try:
         return dropoffs.measure(study, scope, goal)
     except KeyError:
-        raise ProblemError(404, "There is no such screen to be reached.") from None
+        raise ProblemError(404, _NO_GOAL) from None
 
 
 @router.get("/breakdown")

@@ -1,0 +1,37 @@
+import type { ReactNode } from "react";
+
+export interface Choosing {
+  chosen: string | null;
+  onChoose: (figure: string) => void;
+}
+
+interface Props extends Choosing {
+  figure: string;
+  /** What it says, for those who cannot see it, and on the pointer's way. */
+  said: string;
+  children: ReactNode;
+}
+
+/** A part of a drawing that opens the journeys it stands for. */
+export function DrawnFigure({ figure, said, chosen, onChoose, children }: Props) {
+  return (
+    // biome-ignore lint/a11y/useSemanticElements: a part of a drawing
+    <g
+      role="button"
+      tabIndex={0}
+      className={`figure ${chosen === figure ? "chosen" : ""}`}
+      aria-label={`${said}; opens its journeys`}
+      data-figure={figure}
+      onClick={() => onChoose(figure)}
+      onKeyDown={(event) => {
+        if (event.key === "Enter" || event.key === " ") {
+          event.preventDefault();
+          onChoose(figure);
+        }
+      }}
+    >
+      <title>{said}</title>
+      {children}
+    </g>
+  );
+}

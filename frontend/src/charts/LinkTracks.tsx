@@ -1,0 +1,146 @@
+import type { Count } from "../api/client";
+import { count, percent, short } from "../format";
+import { type Choosing, DrawnFigure } from "./DrawnFigure";
+import { useWidth } from "./useWidth";
+
+export interface LinkLine {
+  name: string;
+  /** What opens all of them. */
+  opened: Count;
+  /** What they led to, and what came then, each by its way. */
+  landed: [string, Count][];
+  after: [string, Count][];
+}
+
+interface Props extends Choosing {
+  lines: LinkLine[];
+  /** Ways in words. */
+  words: Record<string, string>;
+}
+
+const ROW = 52;
+const BAR = 19;
+const GAP = 56;
+const HEAD = 20;
+
+const COLOURS: Record<string, string> = {
+  target: "var(--moss)",
+  recovered: "var(--tarn)",
+  fallback: "var(--stone)",
+  not_found: "var(--rust)",
+  lost: "var(--rust)",
+  nothing: "var(--ochre)",
+  stayed: "var(--moss)",
+  back: "var(--tarn)",
+  back_out: "var(--ochre)",
+  bounced: "var(--rust)",
+};
+
+/** A line for each kind of link: all that were opened by what they led to, then by what came. */
+export function LinkTracks({ lines, words, chosen, onChoose }: Props) {
+  const [box, width] = useWidth<HTMLDivElement>(860);
+  const wide = (width - GAP) / 2;
+  const most = Math.max(
+    ...lines.map((line) => Math.max(line.opened.times, sum(line.after), sum(line.landed))),
+    1,
+  );
+  return (
+    <div ref={box}>
+      {/* biome-ignore lint/a11y/noSvgWithoutTitle: each part in it names itself */}
+      <svg className="chart d-block" width={width} height={HEAD + lines.length * ROW}>
+        <text x={0} y={12} fontSize={12} opacity={0.75}>
+          opened, and what it led to
+        </text>
+        <text x={wide + GAP} y={12} fontSize={12} opacity={0.75}>
+          and where it landed, what came then
+        </text>
+        {lines.map((line, i) => {
+          const y = HEAD + i * ROW;
+          const [opened, landed] = [sum(line.landed), sum(line.after)];
+          const scale = wide / most;
+          return (
+            <g key={line.name}>
+              <text x={0} y={y + 15} fontSize={13.5}>
+                <tspan fontWeight={650}>{short(line.name, Math.floor(wide / 9))}</tspan>
+                <tspan dx={8} opacity={0.8}>
+                  {count(line.opened.times)}
+                </tspan>
+              </text>
+              {opened > 0 && landed > 0 && (
+                <path
+                  d={`M${opened * scale},${y + 21}L${wide + GAP},${y + 21}V${y + 21 + BAR}L${opened * scale},${y + 21 + BAR}Z`}
+                  fill="var(--moss-wash)"
+                />
+              )}
+              <Bar
+                parts={line.landed}
+                x={0}
+                y={y + 21}
+                scale={scale}
+                {...{ words, chosen, onChoose }}
+              />
+              <Bar
+                parts={line.after}
+                x={wide + GAP}
+                y={y + 21}
+                scale={scale}
+                {...{ words, chosen, onChoose }}
+              />
+            </g>
+          );
+        })}
+      </svg>
+    </div>
+  );
+}
+
+function sum(parts: [string, Count][]): number {
+  return parts.reduce((total, [, own]) => total + own.times, 0);
+}
+
+interface BarProps extends Choosing {
+  parts: [string, Count][];
+  words: Record<string, string>;
+  x: number;
+  y: number;
+  scale: number;
+}
+
+/** Parts of a whole, side by side in their true widths; those with room say what they are. */
+function Bar({ parts, words, x, y, scale, chosen, onChoose }: BarProps) {
+  const total = sum(parts);
+  let at = x;
+  return parts.map(([way, own]) => {
+    const wide = own.times * scale;
+    const from = at;
+    at += wide;
+    const word = words[way] ?? way;
+    const said = `${word} ${percent(own.times / total)}`;
+    const room = wide / 6.8;
+    return (
+      own.times > 0 && (
+        <DrawnFigure
+          key={way}
+          figure={own.figure}
+          said={`${word}: ${count(own.times)} (${percent(own.times / total)})`}
+          chosen={chosen}
+          onChoose={onChoose}
+        >
+          <rect
+            className="edge"
+            x={from}
+            y={y}
+            width={Math.max(wide - 1, 1)}
+            height={BAR}
+            fill={COLOURS[way]}
+          />
+          {room > word.length + 1 && (
+            <text x={from + 6} y={y + 14} fontSize={12} style={{ fill: "var(--bs-body-bg)" }}>
+              {room > said.length + 1 ? said : word}
+            </text>
+          )}
+        </DrawnFigure>
+      )
+    );
+  });
+}

@@ -1,0 +1,70 @@
+"""Cells: counts and names, held against a plain count."""
+
+from __future__ import annotations
+
+from itertools import product
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mossy_trail.core.measures.cells import Grid, Words, added, cells, frequencies, picked
+from mossy_trail.core.measures.loops import Cycles
+
+MANY = [f"screen {i}" for i in range(300)]
+TIMES = st.lists(st.tuples(st.integers(-1, 5), st.integers(0, 7)), max_size=40)
+USER = np.array([0, 0, 1, 1, 1, 2, 3, 3], "i4")
+"""Of journeys; users 0 and 1 are in one part, the others in the next."""
+
+
+@given(times=TIMES, lists=st.sampled_from([(["a", "b"], ["x", "y", "z"]), (MANY, MANY)]))
+def test_cells_are_counted_once_each_time_journey_and_user(
+    times: list[tuple[int, int]], lists: tuple[list[str], list[str]]
+) -> None:
+    naming = Grid(*lists)
+    times.sort(key=lambda pair: pair[1])
+    parts = []
+    for wanted in ((0, 1), (2, 3)):
+        own = np.array([pair for pair in times if USER[pair[1]] in wanted], "i8").reshape(-1, 2)
+        parts.append(cells(naming, own[:, 0], own[:, 1]))
+    total = added([part.tally(USER) for part in parts])
+    real = [(n, j) for n, j in times if n >= 0]
+    assert total.number.tolist() == sorted({n for n, _ in real})
+    for number, *counts in zip(*(column.tolist() for column in total), strict=True):
+        own_journeys = [j for n, j in real if n == number]
+        users = {int(USER[j]) for j in own_journeys}
+        assert counts == [len(own_journeys), len(set(own_journeys)), len(users)]
+        name = naming.name(number)
+        behind = [j for part in parts for j in part.of(name).tolist()]
+        assert behind == own_journeys
+    numbers = np.array([n for n, _ in times], "i8")
+    every = frequencies(numbers, naming.size)
+    assert dict(zip(every.number.tolist(), every.times.tolist(), strict=True)) == {
+        n: sum(m == n for m, _ in real) for n, _ in real
+    }
+
+
+def test_only_what_a_mask_picks_is_counted() -> None:
+    number, journey = np.array([0, 1, 1, 0], "i4"), np.array([0, 0, 1, 2], "i4")
+    found = picked(Grid(["a", "b"]), np.array([True, False, True, True]), number, journey)
+    assert found.of(("a",)).tolist() == [0, 2]
+    assert found.of(("b",)).tolist() == [1]
+    assert found.of(("c",)).tolist() == []
+
+
+@pytest.mark.parametrize(
+    ("naming", "names"),
+    [
+        (Grid("ab", "xyz"), list(product("ab", "xyz"))),
+        (Cycles(MANY), [("detour", *MANY[7:12]), ("ping_pong", MANY[299], MANY[0])]),
+    ],
+)
+def test_every_name_has_a_number_and_every_other_none(
+    naming: Grid | Cycles, names: list[Words]
+) -> None:
+    numbers = [naming.number(name) for name in names]
+    assert len(set(numbers)) == len(names)
+    assert [naming.name(number) for number in numbers] == names
+    for wrong in ((), ("a",), ("a", "moon"), ("moon", "x"), (*names[0], "x")):
+        assert naming.number(wrong) == -1
