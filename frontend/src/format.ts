@@ -98,6 +98,11 @@ export function short(text: string, most: number): string {
   return letters.length > most ? `${letters.slice(0, most - 1).join("")}…` : text;
 }
 
+/** A name with the blanks at its ends to be seen: they make it another name. */
+export function shownName(name: string): string {
+  return name.replace(/^\s+|\s+$/g, (blanks) => "␣".repeat(blanks.length)) || "␣";
+}
+
 /** What a log of these files is called. */
 export function called(files: string[]): string {
   const [first = "", ...others] = files;

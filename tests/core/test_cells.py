@@ -57,7 +57,7 @@ def test_only_what_a_mask_picks_is_counted() -> None:
     ("naming", "names"),
     [
         (Grid("ab", "xyz"), list(product("ab", "xyz"))),
-        (Cycles(MANY), [("detour", *MANY[7:12]), ("ping_pong", MANY[299], MANY[0])]),
+        (Cycles(MANY), [("detour", *MANY[7:12]), ("ping_pong", MANY[0], MANY[299])]),
     ],
 )
 def test_every_name_has_a_number_and_every_other_none(
@@ -68,3 +68,9 @@ def test_every_name_has_a_number_and_every_other_none(
     assert [naming.name(number) for number in numbers] == names
     for wrong in ((), ("a",), ("a", "moon"), ("moon", "x"), (*names[0], "x")):
         assert naming.number(wrong) == -1
+
+
+def test_a_cycle_has_one_number_wherever_its_name_begins() -> None:
+    cycles = Cycles(MANY)
+    turned = [("detour", *MANY[7 + k : 12], *MANY[7 : 7 + k]) for k in range(5)]
+    assert len({cycles.number(name) for name in turned}) == 1

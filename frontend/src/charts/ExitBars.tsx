@@ -1,6 +1,7 @@
 import type { DropOffFigures } from "../api/client";
-import { count, short } from "../format";
+import { count, short, shownName } from "../format";
 import { type Choosing, DrawnFigure } from "./DrawnFigure";
+import { Legend } from "./Legend";
 import { useWidth } from "./useWidth";
 
 interface Props extends Choosing {
@@ -19,13 +20,19 @@ export function ExitBars({ screens, chosen, onChoose }: Props) {
   return (
     <div ref={box}>
       {/* biome-ignore lint/a11y/noSvgWithoutTitle: each bar in it names itself */}
-      <svg className="chart d-block" width={width} height={screens.length * ROW + 22}>
-        <text x={NAME} y={11} fontSize={12} opacity={0.75}>
-          exits as expected, beyond it, and fewer (to the post)
-        </text>
+      <svg className="chart d-block" width={width} height={screens.length * ROW + 26}>
+        <Legend
+          x={NAME}
+          y={12}
+          colours={[
+            ["true exits, as expected", "var(--stone-light)"],
+            ["beyond it", "var(--rust)"],
+            ["the post: as many are expected", "var(--ink)"],
+          ]}
+        />
         {screens.map((one, i) => {
           const [found, post] = [one.true.times, one.expected];
-          const y = 20 + i * ROW;
+          const y = 22 + i * ROW;
           const said = `${one.screen}: ${count(found)} true exits, where ${count(Math.round(post))} are to be expected`;
           return (
             <DrawnFigure
@@ -37,7 +44,7 @@ export function ExitBars({ screens, chosen, onChoose }: Props) {
             >
               <rect x={0} y={y} width={width} height={ROW} fill="transparent" />
               <text x={0} y={y + 16} fontSize={13.5} className="label">
-                {short(one.screen, 23)}
+                {short(shownName(one.screen), 23)}
               </text>
               <rect
                 className="edge"
@@ -45,8 +52,7 @@ export function ExitBars({ screens, chosen, onChoose }: Props) {
                 y={y + 5}
                 width={Math.max(x(Math.min(found, post)) - x(0), 1)}
                 height={13}
-                fill="var(--stone)"
-                opacity={0.55}
+                fill="var(--stone-light)"
               />
               {found > post && (
                 <rect

@@ -1,6 +1,7 @@
 import type { Count } from "../api/client";
 import { count, percent, short } from "../format";
 import { type Choosing, DrawnFigure } from "./DrawnFigure";
+import { Legend } from "./Legend";
 import { useWidth } from "./useWidth";
 
 export interface LinkLine {
@@ -21,7 +22,7 @@ interface Props extends Choosing {
 const ROW = 52;
 const BAR = 19;
 const GAP = 56;
-const HEAD = 20;
+const HEAD = 42;
 
 const COLOURS: Record<string, string> = {
   target: "var(--moss)",
@@ -40,6 +41,11 @@ const COLOURS: Record<string, string> = {
 export function LinkTracks({ lines, words, chosen, onChoose }: Props) {
   const [box, width] = useWidth<HTMLDivElement>(860);
   const wide = (width - GAP) / 2;
+  const legend = (parts: [string, Count][][]) => {
+    const seen = new Set(parts.flat().flatMap(([way, own]) => (own.times ? [way] : [])));
+    const ways = Object.keys(COLOURS).filter((way) => seen.has(way));
+    return ways.map((way): [string, string] => [words[way] ?? way, COLOURS[way] ?? ""]);
+  };
   const most = Math.max(
     ...lines.map((line) => Math.max(line.opened.times, sum(line.after), sum(line.landed))),
     1,
@@ -49,11 +55,13 @@ export function LinkTracks({ lines, words, chosen, onChoose }: Props) {
       {/* biome-ignore lint/a11y/noSvgWithoutTitle: each part in it names itself */}
       <svg className="chart d-block" width={width} height={HEAD + lines.length * ROW}>
         <text x={0} y={12} fontSize={12} opacity={0.75}>
-          opened, and what it led to
+          opened, and led to
         </text>
-        <text x={wide + GAP} y={12} fontSize={12} opacity={0.75}>
-          and where it landed, what came then
+        <Legend x={124} y={12} colours={legend(lines.map((line) => line.landed))} />
+        <text x={0} y={31} fontSize={12} opacity={0.75}>
+          after landing
         </text>
+        <Legend x={124} y={31} colours={legend(lines.map((line) => line.after))} />
         {lines.map((line, i) => {
           const y = HEAD + i * ROW;
           const [opened, landed] = [sum(line.landed), sum(line.after)];
@@ -68,8 +76,10 @@ export function LinkTracks({ lines, words, chosen, onChoose }: Props) {
               </text>
               {opened > 0 && landed > 0 && (
                 <path
-                  d={`M${opened * scale},${y + 21}L${wide + GAP},${y + 21}V${y + 21 + BAR}L${opened * scale},${y + 21 + BAR}Z`}
-                  fill="var(--moss-wash)"
+                  d={`M${opened * scale + 4},${y + 21 + BAR / 2}H${wide + GAP - 9}l-6,-4m6,4l-6,4`}
+                  fill="none"
+                  stroke="var(--stone-light)"
+                  strokeWidth={1.5}
                 />
               )}
               <Bar

@@ -1,5 +1,5 @@
 import type { LoopFigures } from "../api/client";
-import { count, duration, short } from "../format";
+import { count, duration, short, shownName } from "../format";
 import { type Choosing, DrawnFigure } from "./DrawnFigure";
 import { useWidth } from "./useWidth";
 
@@ -113,7 +113,7 @@ function Words({ loop, kind }: { loop: Loop; kind: string }) {
       </text>
       {shown.map((screen, i) => (
         <text key={screen} x={98} y={38 + i * 16} fontSize={13}>
-          {short(screen, 24)}
+          {short(shownName(screen), 24)}
         </text>
       ))}
       {shown.length < loop.screens.length && (

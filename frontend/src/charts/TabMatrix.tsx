@@ -47,6 +47,20 @@ export function TabMatrix({ found, chosen, onChoose }: Props) {
         <text x={strip} y={14} fontSize={12} opacity={0.75}>
           half of the visits last as long as the band, the middle one to the stroke
         </text>
+        {[0, longest / 2, longest].map((ms) => (
+          <g key={ms} opacity={0.75}>
+            <line
+              x1={along(ms)}
+              x2={along(ms)}
+              y1={HEAD - 2}
+              y2={HEAD + names.length * ROW}
+              stroke="var(--line)"
+            />
+            <text x={along(ms)} y={HEAD - 8} fontSize={12} textAnchor="middle">
+              {ms ? duration(ms) : "0"}
+            </text>
+          </g>
+        ))}
         {found.tabs.map((tab, i) => {
           const y = HEAD + i * ROW;
           return (

@@ -2,7 +2,7 @@ import type { AppSummary, DropOffFigures } from "../../api/client";
 import { useDropOffs } from "../../api/queries";
 import { ExitBars } from "../../charts/ExitBars";
 import { Survival } from "../../charts/Survival";
-import { count, duration, EXIT_WORDS, percent } from "../../format";
+import { count, EXIT_WORDS, percent, short, shownName } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
@@ -79,79 +79,94 @@ function table(found: DropOffFigures): (string | number | null)[][] {
 }
 
 function Screens({ found }: { found: DropOffFigures }) {
-  const shown = found.screens.filter((one) => one.exits.times).slice(0, 40);
+  const shown = telling(found).slice(0, 60);
+  const few = found.screens.filter((one) => one.exits.times && !shown.includes(one));
   const weighed = shown.some((one) => one.weight !== null);
   return (
-    <table className="table table-sm plain" data-testid="drop-offs">
-      <thead>
-        <tr>
-          <th>screen</th>
-          <th className="n">exits</th>
-          <th className="n">of visits</th>
-          <th className="n">true exits</th>
-          <th className="n">excess</th>
-          <th>what came last</th>
-          <th>how it ended</th>
-          {weighed && <th className="n">weight</th>}
-        </tr>
-      </thead>
-      <tbody>
-        {shown.map((one) => (
-          <tr key={one.screen}>
-            <td className="clip" style={{ maxWidth: "12rem" }} title={one.screen}>
-              {one.screen}
-            </td>
-            <td className="n">
-              <CountButton own={one.exits} />
-            </td>
-            <td className="n soft">{percent(one.rate.count / one.rate.of || 0)}</td>
-            <td className="n">
-              <CountButton own={one.true} />
-            </td>
-            <td className={`n ${one.excess > 0 ? "" : "soft"}`}>
-              {one.excess > 0 ? "+" : "−"}
-              {count(Math.round(Math.abs(one.excess)))}
-            </td>
-            <td className="small-text">
-              {[
-                ...Object.entries(one.why)
-                  .filter(([why]) => why !== "quiet")
-                  .map(([why, own]) => ({ said: WHY[why], own })),
-                ...Object.entries(one.before)
-                  .slice(0, 2)
-                  .map(([screen, own]) => ({ said: `from ${screen}`, own })),
-              ].map(({ said, own }, i) => (
-                <span key={own.figure}>
-                  {i > 0 && " · "}
-                  {said} <CountButton own={own} />
-                </span>
-              ))}
-            </td>
-            <td className="small-text">
-              {Object.entries(one.kinds)
-                .filter(([, own]) => own.times)
-                .map(([kind, own], i) => (
-                  <span key={kind}>
+    <>
+      <table className="table table-sm plain" data-testid="drop-offs">
+        <thead>
+          <tr>
+            <th>screen</th>
+            <th className="n">exits</th>
+            <th className="n">of visits</th>
+            <th className="n">true exits</th>
+            <th className="n">excess</th>
+            <th>what came last</th>
+            <th>how it ended</th>
+            {weighed && <th className="n">weight</th>}
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((one) => (
+            <tr key={one.screen}>
+              <td className="clip" style={{ maxWidth: "12rem" }} title={one.screen}>
+                {shownName(one.screen)}
+              </td>
+              <td className="n">
+                <CountButton own={one.exits} />
+              </td>
+              <td className="n soft">{percent(one.rate.count / one.rate.of || 0)}</td>
+              <td className="n">
+                <CountButton own={one.true} />
+              </td>
+              <td className={`n ${one.excess > 0 ? "" : "soft"}`}>
+                {Math.abs(one.excess) < 0.5 ? "±" : one.excess > 0 ? "+" : "−"}
+                {count(Math.round(Math.abs(one.excess)))}
+              </td>
+              <td className="small-text">
+                {[
+                  ...Object.entries(one.why)
+                    .filter(([why]) => why !== "quiet")
+                    .map(([why, own]) => ({ said: WHY[why], own })),
+                  ...Object.entries(one.before)
+                    .slice(0, 2)
+                    .map(([screen, own]) => ({ said: `from ${screen}`, own })),
+                ].map(({ said, own }, i) => (
+                  <span key={own.figure}>
                     {i > 0 && " · "}
-                    {EXIT_WORDS[kind] ?? kind} <CountButton own={own} />
+                    {said} <CountButton own={own} />
                   </span>
                 ))}
-            </td>
-            {weighed && (
-              <td className="n">
-                {one.weight ? `+${((one.weight ?? 0) * 100).toFixed(2)} points` : "–"}
               </td>
-            )}
-          </tr>
-        ))}
-      </tbody>
-    </table>
+              <td className="small-text">
+                {Object.entries(one.kinds)
+                  .filter(([, own]) => own.times)
+                  .map(([kind, own], i) => (
+                    <span key={kind}>
+                      {i > 0 && " · "}
+                      {EXIT_WORDS[kind] ?? kind} <CountButton own={own} />
+                    </span>
+                  ))}
+              </td>
+              {weighed && (
+                <td className="n">
+                  {one.weight ? `+${((one.weight ?? 0) * 100).toFixed(2)} points` : "–"}
+                </td>
+              )}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {few.length > 0 && (
+        <p className="small-text" data-testid="few">
+          <span className="soft">fewer than {ENOUGH} visits, too few to tell: </span>
+          {few.slice(0, 40).map((one, i) => (
+            <span key={one.screen}>
+              {i > 0 && " · "}
+              {short(shownName(one.screen), 30)} <CountButton own={one.exits} />
+            </span>
+          ))}
+          {few.length > 40 && ` and ${count(few.length - 40)} more, in the CSV`}
+        </p>
+      )}
+    </>
   );
 }
 
 function Exits({ app, found }: { app: string; found: DropOffFigures }) {
   const [figure, choose] = useFigure();
-  const worst = found.screens.filter((one) => one.exits.times).slice(0, DRAWN);
+  const worst = telling(found).slice(0, DRAWN);
   return (
     <Picture
       name={`${app}-drop-offs`}
@@ -161,6 +176,13 @@ function Exits({ app, found }: { app: string; found: DropOffFigures }) {
       <ExitBars screens={worst} chosen={figure} onChoose={choose} />
     </Picture>
   );
+}
+
+/** Screens with exits, and with enough visits to tell; all of them where none has. */
+function telling(found: DropOffFigures): DropOffFigures["screens"] {
+  const left = found.screens.filter((one) => one.exits.times);
+  const enough = left.filter((one) => one.visits.times >= ENOUGH);
+  return enough.length ? enough : left;
 }
 
 const KINDS = { steps: "by steps", time: "by time" };
@@ -173,7 +195,13 @@ function Survivors({ app, found }: { app: string; found: DropOffFigures }) {
   const marks = kind === "time" ? found.by_time : found.by_steps;
   const all = marks[0]?.journeys ?? 0;
   const words = (mark: number) =>
-    kind === "time" ? duration(mark * 1000).replace(".0", "") : count(mark, "step");
+    kind === "steps"
+      ? count(mark, "step")
+      : mark < 60
+        ? `${mark} s`
+        : mark < 3600
+          ? `${mark / 60} min`
+          : `${mark / 3600} h`;
   if (!all) {
     return null;
   }
@@ -206,5 +234,6 @@ function Survivors({ app, found }: { app: string; found: DropOffFigures }) {
 }
 
 const WRITTEN = [1, 10, 60, 600, 3600, 18_000];
-/** Screens in the drawing; the table has more. */
+/** Screens in the drawing, the table has more; and visits without which it may be chance. */
 const DRAWN = 10;
+const ENOUGH = 30;

@@ -1,7 +1,7 @@
 import type { AppSummary, LoopFigures } from "../../api/client";
 import { useLoops } from "../../api/queries";
 import { LoopRings } from "../../charts/LoopRings";
-import { count, duration, percent, short } from "../../format";
+import { count, duration, percent, short, shownName } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
@@ -33,7 +33,7 @@ export function LoopsView({ app }: { app: AppSummary }) {
 }
 
 function round(screens: string[]): string {
-  return [...screens, screens[0]].map((one) => short(one ?? "", 24)).join(" → ");
+  return [...screens, screens[0]].map((one) => short(shownName(one ?? ""), 24)).join(" → ");
 }
 
 function sentence(found: LoopFigures): string {
@@ -51,7 +51,11 @@ function sentence(found: LoopFigures): string {
   if (!most) {
     return `No loop is in scope; ${percent(found.backs.count / found.backs.of || 0)} of visits end by going back.${dead}`;
   }
-  return `The most walked loop is ${round(most.screens)}: ${count(most.count.times, "time")} in ${count(most.count.journeys, "journey")}.${dead}`;
+  const sent = found.loops.find((loop) => loop.kind === "redirect_loop");
+  const sentRound = sent
+    ? ` Redirects send ${count(sent.count.users, "user")} round ${round(sent.screens)}, ${count(sent.ended.times)} times for good.`
+    : "";
+  return `The most walked loop is ${round(most.screens)}: ${count(most.count.times, "time")} in ${count(most.count.journeys, "journey")}.${sentRound}${dead}`;
 }
 
 function table(found: LoopFigures): (string | number | null)[][] {
@@ -214,7 +218,7 @@ function Screens({ found }: { found: LoopFigures }) {
           {odd.map((one) => (
             <tr key={one.name}>
               <td className="clip" style={{ maxWidth: "16rem" }} title={one.name}>
-                {one.name}
+                {shownName(one.name)}
               </td>
               <td className="n">
                 <CountButton own={one.visits} />

@@ -176,8 +176,10 @@ class Cycles:
         cycle, codes = 0, self._codes
         if not name or name[0] not in KINDS or any(word not in codes for word in name[1:]):
             return NONE
-        for word in name[1:]:
-            cycle = cycle * (len(codes) + 1) + codes[word] + 1
+        screens = [codes[word] for word in name[1:]]
+        least = screens.index(min(screens)) if screens else 0
+        for screen in screens[least:] + screens[:least]:
+            cycle = cycle * (len(codes) + 1) + screen + 1
         return cycle * len(KINDS) + KINDS.index(name[0])
 
 
