@@ -183,6 +183,9 @@ def test_figures_do_not_depend_on_the_parts(demo_log: Log, study: Study) -> None
         ("https://skerry.example/pier/{pier}/", "a slash at the end"),
         ("https://other.example/pier/7", "the host other.example"),
         ("skerry://pier/7", "the scheme skerry"),
+        ("https://skerry.example/pier/", "no value for pier"),
+        ("https://skerry.example/pier", "no value for pier"),
+        ("https://skerry.example/boats/7/crew", "the path"),
     ],
 )
 def test_what_differs_from_the_closest_pattern_is_told(link: str, differs: str) -> None:

@@ -17,6 +17,8 @@ interface Props extends Choosing {
   lines: LinkLine[];
   /** Ways in words. */
   words: Record<string, string>;
+  /** Times, or users. */
+  counted: (own: Count) => number;
 }
 
 const ROW = 52;
@@ -38,16 +40,17 @@ const COLOURS: Record<string, string> = {
 };
 
 /** A line for each kind of link: all that were opened by what they led to, then by what came. */
-export function LinkTracks({ lines, words, chosen, onChoose }: Props) {
+export function LinkTracks({ lines, words, counted, chosen, onChoose }: Props) {
   const [box, width] = useWidth<HTMLDivElement>(860);
   const wide = (width - GAP) / 2;
+  const sum = (parts: [string, Count][]) => parts.reduce((n, [, own]) => n + counted(own), 0);
   const legend = (parts: [string, Count][][]) => {
     const seen = new Set(parts.flat().flatMap(([way, own]) => (own.times ? [way] : [])));
     const ways = Object.keys(COLOURS).filter((way) => seen.has(way));
     return ways.map((way): [string, string] => [words[way] ?? way, COLOURS[way] ?? ""]);
   };
   const most = Math.max(
-    ...lines.map((line) => Math.max(line.opened.times, sum(line.after), sum(line.landed))),
+    ...lines.map((line) => Math.max(counted(line.opened), sum(line.after), sum(line.landed))),
     1,
   );
   return (
@@ -71,7 +74,7 @@ export function LinkTracks({ lines, words, chosen, onChoose }: Props) {
               <text x={0} y={y + 15} fontSize={13.5}>
                 <tspan fontWeight={650}>{short(line.name, Math.floor(wide / 9))}</tspan>
                 <tspan dx={8} opacity={0.8}>
-                  {count(line.opened.times)}
+                  {count(counted(line.opened))}
                 </tspan>
               </text>
               {opened > 0 && landed > 0 && (
@@ -87,14 +90,14 @@ export function LinkTracks({ lines, words, chosen, onChoose }: Props) {
                 x={0}
                 y={y + 21}
                 scale={scale}
-                {...{ words, chosen, onChoose }}
+                {...{ words, counted, chosen, onChoose }}
               />
               <Bar
                 parts={line.after}
                 x={wide + GAP}
                 y={y + 21}
                 scale={scale}
-                {...{ words, chosen, onChoose }}
+                {...{ words, counted, chosen, onChoose }}
               />
             </g>
           );
@@ -104,35 +107,33 @@ export function LinkTracks({ lines, words, chosen, onChoose }: Props) {
   );
 }
 
-function sum(parts: [string, Count][]): number {
-  return parts.reduce((total, [, own]) => total + own.times, 0);
-}
-
 interface BarProps extends Choosing {
   parts: [string, Count][];
   words: Record<string, string>;
+  counted: (own: Count) => number;
   x: number;
   y: number;
   scale: number;
 }
 
 /** Parts of a whole, side by side in their true widths; those with room say what they are. */
-function Bar({ parts, words, x, y, scale, chosen, onChoose }: BarProps) {
-  const total = sum(parts);
+function Bar({ parts, words, counted, x, y, scale, chosen, onChoose }: BarProps) {
+  const total = parts.reduce((n, [, own]) => n + counted(own), 0);
   let at = x;
   return parts.map(([way, own]) => {
-    const wide = own.times * scale;
+    const n = counted(own);
+    const wide = n * scale;
     const from = at;
     at += wide;
     const word = words[way] ?? way;
-    const said = `${word} ${percent(own.times / total)}`;
+    const said = `${word} ${percent(n / total)}`;
     const room = wide / 6.8;
     return (
-      own.times > 0 && (
+      n > 0 && (
         <DrawnFigure
           key={way}
           figure={own.figure}
-          said={`${word}: ${count(own.times)} (${percent(own.times / total)})`}
+          said={`${word}: ${count(n)} (${percent(n / total)})`}
           chosen={chosen}
           onChoose={onChoose}
         >

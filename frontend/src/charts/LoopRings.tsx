@@ -1,4 +1,4 @@
-import type { LoopFigures } from "../api/client";
+import type { Count, LoopFigures } from "../api/client";
 import { count, duration, short, shownName } from "../format";
 import { type Choosing, DrawnFigure } from "./DrawnFigure";
 import { useWidth } from "./useWidth";
@@ -8,6 +8,8 @@ type Loop = LoopFigures["loops"][number];
 interface Props extends Choosing {
   loops: Loop[];
   kinds: Record<string, string>;
+  /** Times, or users. */
+  counted: (own: Count) => number;
 }
 
 const TALL = 128;
@@ -29,10 +31,10 @@ const DASHES: Record<string, string> = {
 };
 
 /** A ring for each cycle, a knot for each of its screens, and how often it was walked inside it. */
-export function LoopRings({ loops, kinds, chosen, onChoose }: Props) {
+export function LoopRings({ loops, kinds, counted, chosen, onChoose }: Props) {
   const [box, width] = useWidth<HTMLDivElement>(860);
   const across = Math.max(Math.floor(width / WIDE), 1);
-  const most = Math.max(...loops.map((loop) => loop.count.times), 1);
+  const most = Math.max(...loops.map((loop) => counted(loop.count)), 1);
   return (
     <div ref={box}>
       {/* biome-ignore lint/a11y/noSvgWithoutTitle: each ring in it names itself */}
@@ -54,7 +56,11 @@ export function LoopRings({ loops, kinds, chosen, onChoose }: Props) {
               transform={`translate(${(i % across) * (width / across)},${Math.floor(i / across) * TALL})`}
             >
               <rect x={0} y={0} width={width / across} height={TALL} fill="transparent" />
-              <Ring loop={loop} weight={2 + 5 * Math.sqrt(loop.count.times / most)} />
+              <Ring
+                loop={loop}
+                n={counted(loop.count)}
+                weight={2 + 5 * Math.sqrt(counted(loop.count) / most)}
+              />
               <Words loop={loop} kind={kinds[loop.kind] ?? loop.kind} />
             </g>
           </DrawnFigure>
@@ -66,7 +72,7 @@ export function LoopRings({ loops, kinds, chosen, onChoose }: Props) {
 
 const CENTRE = [46, 56] as const;
 
-function Ring({ loop, weight }: { loop: Loop; weight: number }) {
+function Ring({ loop, n, weight }: { loop: Loop; n: number; weight: number }) {
   const [x, y] = CENTRE;
   return (
     <>
@@ -95,7 +101,7 @@ function Ring({ loop, weight }: { loop: Loop; weight: number }) {
         );
       })}
       <text x={x} y={y + 6} fontSize={16} fontWeight={650} textAnchor="middle">
-        {count(loop.count.times)}
+        {count(n)}
       </text>
     </>
   );

@@ -1,10 +1,12 @@
-import type { TabFigures } from "../api/client";
+import type { Count, TabFigures } from "../api/client";
 import { count, duration, short } from "../format";
 import { type Choosing, DrawnFigure } from "./DrawnFigure";
 import { useWidth } from "./useWidth";
 
 interface Props extends Choosing {
   found: TabFigures;
+  /** Times, or users. */
+  counted: (own: Count) => number;
 }
 
 const HEAD = 40;
@@ -13,11 +15,11 @@ const NAME = 116;
 const CELL = 84;
 
 /** Switches from the tab of the line to that of the column; beside it, how long visits last. */
-export function TabMatrix({ found, chosen, onChoose }: Props) {
+export function TabMatrix({ found, counted, chosen, onChoose }: Props) {
   const [box, width] = useWidth<HTMLDivElement>(800);
   const names = found.tabs.map((tab) => tab.name);
   const cell = Math.max(Math.min(CELL, (width - NAME - 200) / Math.max(names.length, 1)), 44);
-  const most = Math.max(...found.switches.map((way) => way.count.times), 1);
+  const most = Math.max(...found.switches.map((way) => counted(way.count)), 1);
   const longest = Math.max(...found.tabs.map((tab) => tab.dwell?.third ?? 0), 1);
   const strip = NAME + names.length * cell + 34;
   const along = (ms: number) => strip + (ms / longest) * Math.max(width - strip - 20, 80);
@@ -72,6 +74,7 @@ export function TabMatrix({ found, chosen, onChoose }: Props) {
                 <Cell
                   key={other}
                   way={found.switches.find((w) => w.start === tab.name && w.end === other)}
+                  counted={counted}
                   same={other === tab.name}
                   most={most}
                   x={NAME + j * cell}
@@ -115,6 +118,7 @@ export function TabMatrix({ found, chosen, onChoose }: Props) {
 
 interface CellProps extends Choosing {
   way: TabFigures["switches"][number] | undefined;
+  counted: (own: Count) => number;
   same: boolean;
   most: number;
   x: number;
@@ -122,7 +126,7 @@ interface CellProps extends Choosing {
   width: number;
 }
 
-function Cell({ way, same, most, x, y, width, chosen, onChoose }: CellProps) {
+function Cell({ way, counted, same, most, x, y, width, chosen, onChoose }: CellProps) {
   const middle = x + width / 2;
   if (!way) {
     return (
@@ -131,7 +135,7 @@ function Cell({ way, same, most, x, y, width, chosen, onChoose }: CellProps) {
       </text>
     );
   }
-  const strong = 0.06 + (way.count.times / most) * 0.6;
+  const strong = 0.06 + (counted(way.count) / most) * 0.6;
   return (
     <DrawnFigure
       figure={way.count.figure}
@@ -150,7 +154,7 @@ function Cell({ way, same, most, x, y, width, chosen, onChoose }: CellProps) {
         fillOpacity={strong}
       />
       <text x={middle} y={y + 21} fontSize={13.5} textAnchor="middle" className="label">
-        {count(way.count.times)}
+        {count(counted(way.count))}
       </text>
     </DrawnFigure>
   );

@@ -1,17 +1,20 @@
 import type { Count } from "../api/client";
 import { count } from "../format";
+import { useCounted } from "../scope/useCounted";
 import { useFigure } from "../scope/useFigure";
 import { FigureButton } from "./FigureButton";
 
-/** How often something happened; opens the journeys in which it did. */
-export function CountButton({ own, said }: { own: Count | undefined; said?: string }) {
+/** How often something happened, or of how many users; opens the journeys in which it did. */
+export function CountButton({ own }: { own: Count | undefined }) {
   const [figure, choose] = useFigure();
+  const counted = useCounted();
   if (!own?.times) {
     return <span className="soft">–</span>;
   }
+  const all = `${count(own.times, "time")} in ${count(own.journeys, "journey")} of ${count(own.users, "user")}`;
   return (
-    <FigureButton figure={own.figure} chosen={figure} onChoose={choose}>
-      {said ?? count(own.times)}
+    <FigureButton figure={own.figure} chosen={figure} onChoose={choose} title={all}>
+      {count(counted(own))}
     </FigureButton>
   );
 }

@@ -22,6 +22,9 @@ interface Props {
 }
 
 /** The journeys behind a figure: exactly those that it counts. */
+/** Measures that tell one journey of each user, if users are counted. */
+const BY_USER = ["funnel", "onboarding", "sign-in"];
+
 export function Evidence({ app, scope, measure, figure, counted }: Props) {
   const [address, change] = useAddress();
   const navigate = useNavigate();
@@ -45,7 +48,7 @@ export function Evidence({ app, scope, measure, figure, counted }: Props) {
       }
       head={
         <>
-          {scope.unit === "users" && (
+          {scope.unit === "users" && BY_USER.includes(measure) && (
             <div className="small-text soft">one for each user: the one that got furthest</div>
           )}
           {counted && <div className="small-text soft">a journey can hold several {counted}</div>}

@@ -13,6 +13,7 @@ from urllib.parse import urlsplit
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.app_map import variables
 from mossy_trail.core.measures.links import AFTERS, OUTCOMES, STARTS, Known, label
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
@@ -151,13 +152,16 @@ def _known(study: Study, goal: str) -> Known:
 
 
 def closest(link: str, patterns: list[str]) -> tuple[str | None, str]:
-    """The pattern that a link is most like, and what differs: case, a slash, host, or path."""
+    """The pattern that a link is most like, and what differs: case, a slash, a value, the host, or
+    the path."""
     if not patterns:
         return None, "the map has no link"
     best = max(patterns, key=lambda p: SequenceMatcher(None, p.lower(), link.lower()).ratio())
     if _plain(best) == _plain(link):
         slash = best.rstrip("/").lower() != best.lower() or link.endswith("/")
         return best, "a slash at the end" if slash else "upper and lower case"
+    if _plain(re.sub(r"\{\w+\}", "", best)) == _plain(link):
+        return best, f"no value for {', '.join(variables(best))}"
     own, other = urlsplit(best), urlsplit(link)
     if own.scheme.lower() != other.scheme.lower():
         return best, f"the scheme {other.scheme or 'is missing'}"

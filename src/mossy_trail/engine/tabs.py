@@ -22,7 +22,8 @@ from mossy_trail.engine.study import Study
 
 @dataclass(frozen=True)
 class Tab:
-    """One tab; `used` are journeys of those who could see it, `dwell` a visit's, in ms."""
+    """One tab; `used` are journeys, or users, of those who could see it, `dwell` a visit's in
+    ms."""
 
     name: str
     visits: Count
@@ -74,7 +75,7 @@ def measure(study: Study, scope: Scope) -> TabFigures:
     columns = [np.concatenate(column) for column in zip(*(own for _, own in asked), strict=True)]
     names = study.parts[0].places.tab_names if study.parts else []
     tabs = [
-        _tab(study, counts, inside, name, *_of_tab(columns, code))
+        _tab(study, counts, inside, scope.unit, name, *_of_tab(columns, code))
         for code, name in enumerate(names)
     ]
     filters = [
@@ -97,17 +98,26 @@ def _of_tab(columns: Sequence[NDArray[Any]], code: int) -> list[NDArray[Any]]:
 
 
 def _tab(
-    study: Study, counts: Counts, inside: Mask, name: str, dwell: NDArray[Any], deep: NDArray[Any]
+    study: Study,
+    counts: Counts,
+    inside: Mask,
+    unit: str,
+    name: str,
+    dwell: NDArray[Any],
+    deep: NDArray[Any],
 ) -> Tab:
     shown = next((tab.shown_to for tab in study.app_map.tabs if tab.name == name), None)
     if not shown or not all(study.property(key).values for key in shown):
         shown = None  # the log does not tell who it is shown to
     visited = counts.of("visit", name)
-    could = int((inside & _could_see(study, shown)).sum()) if shown else int(inside.sum())
+    could = inside & _could_see(study, shown) if shown else inside
+    used, of = visited.journeys, int(could.sum())
+    if unit == "users":
+        used, of = visited.users, len(np.unique(study.index.user[could]))
     return Tab(
         name,
         visited,
-        share(min(visited.journeys, could), could),
+        share(min(used, of), of),
         {key: list(values) for key, values in shown.items()} if shown else None,
         **{kind: counts.of(kind, name) for kind in _KINDS},
         dwell=quartiles(dwell / 1000),

@@ -3,6 +3,7 @@ import { useLinks } from "../../api/queries";
 import { type LinkLine, LinkTracks } from "../../charts/LinkTracks";
 import { count, duration, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
+import { useCounted } from "../../scope/useCounted";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
 import { CountButton } from "../../shell/CountButton";
@@ -87,6 +88,7 @@ interface LinesProps {
 function Lines({ app, found, group, rows }: LinesProps) {
   const [, change] = useAddress();
   const [figure, choose] = useFigure();
+  const counted = useCounted();
   const lines: LinkLine[] = rows.map((row) => ({
     name: name(row, group),
     opened: row.opened,
@@ -107,7 +109,13 @@ function Lines({ app, found, group, rows }: LinesProps) {
       }
       rows={() => table(found, rows)}
     >
-      <LinkTracks lines={lines} words={{ ...LANDED, ...AFTER }} chosen={figure} onChoose={choose} />
+      <LinkTracks
+        lines={lines}
+        words={{ ...LANDED, ...AFTER }}
+        counted={counted}
+        chosen={figure}
+        onChoose={choose}
+      />
     </Picture>
   );
 }

@@ -3,6 +3,7 @@ import { useLoops } from "../../api/queries";
 import { LoopRings } from "../../charts/LoopRings";
 import { count, duration, percent, short, shownName } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
+import { useCounted } from "../../scope/useCounted";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
 import { CountButton } from "../../shell/CountButton";
@@ -80,6 +81,7 @@ type Sort = keyof typeof SORTS;
 function Loops({ app, found }: { app: string; found: LoopFigures }) {
   const [address, change] = useAddress();
   const [figure, choose] = useFigure();
+  const counted = useCounted();
   const kind = address.get("kind") ?? "";
   const asked = address.get("first") ?? "";
   const sort: Sort = asked in SORTS ? (asked as Sort) : "times";
@@ -118,6 +120,7 @@ function Loops({ app, found }: { app: string; found: LoopFigures }) {
         <LoopRings
           loops={shown.slice(0, DRAWN)}
           kinds={LOOP_KINDS}
+          counted={counted}
           chosen={figure}
           onChoose={choose}
         />

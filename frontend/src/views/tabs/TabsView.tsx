@@ -3,6 +3,7 @@ import { useTabs } from "../../api/queries";
 import { TabMatrix } from "../../charts/TabMatrix";
 import { count, percent } from "../../format";
 import { useScope } from "../../scope/scope";
+import { useCounted } from "../../scope/useCounted";
 import { useFigure } from "../../scope/useFigure";
 import { CountButton } from "../../shell/CountButton";
 import { MeasureView } from "../../shell/MeasureView";
@@ -136,13 +137,14 @@ function Use({ found }: { found: TabFigures }) {
 
 function Ways({ app, found }: { app: string; found: TabFigures }) {
   const [figure, choose] = useFigure();
+  const counted = useCounted();
   return (
     <Picture
       name={`${app}-tabs`}
       title="From tab to tab, and how long they are used"
       rows={() => table(found)}
     >
-      <TabMatrix found={found} chosen={figure} onChoose={choose} />
+      <TabMatrix found={found} counted={counted} chosen={figure} onChoose={choose} />
       {found.flips.length > 0 && (
         <p className="small-text" data-testid="flips">
           <span className="soft">there and back in under 10 s: </span>
