@@ -66,6 +66,7 @@ class Found(NamedTuple):
     last: int
     took: int
     ended: bool
+    beyond: bool
 
 
 def told(steps: Steps) -> list[Found]:
@@ -103,7 +104,10 @@ def told(steps: Steps) -> list[Found]:
         took = int(own.visible[last if ended else last + 1] - own.visible[first])
         if turns > 1 or kind != "ping_pong":
             journey = int(own.journey[first])
-            found.append(Found(cycle, kind, turns, journey, first, last, took, ended))
+            later = [s for s, j in zip(screens, own.journey, strict=True) if j == journey]
+            later = later[last + 1 - int(steps.journeys.first_step[journey]) :]
+            beyond = bool(set(later) - set(cycle))
+            found.append(Found(cycle, kind, turns, journey, first, last, took, ended, beyond))
     return found
 
 
@@ -117,7 +121,7 @@ def test_loops_of_random_stack_walks_are_those_of_a_plain_search(
     names = steps.places.names
     cycles = [tuple(names[s] for s in screens_of(int(key), len(names))) for key in own.key]
     kinds = [KINDS[kind] for kind in own.kind]
-    columns = (own.turns, own.journey, own.first, own.last, own.took, own.ended)
+    columns = (own.turns, own.journey, own.first, own.last, own.took, own.ended, own.beyond)
     assert list(zip(cycles, kinds, *(c.tolist() for c in columns), strict=True)) == told(steps)
 
 

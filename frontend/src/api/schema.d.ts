@@ -1620,9 +1620,11 @@ export interface components {
         };
         /**
          * Loop
-         * @description A cycle of screens: how often it was walked, its turns, and its time in ms.
+         * @description A cycle of screens: how often it was walked, its turns, and its time in ms; how often the
+         *     journey `ended` with it, and went on `beyond` its screens.
          */
         Loop: {
+            beyond: components["schemas"]["Count"];
             count: components["schemas"]["Count"];
             ended: components["schemas"]["Count"];
             /** Kind */
@@ -2299,7 +2301,8 @@ export interface components {
         };
         /**
          * Tab
-         * @description One tab; `used` are journeys of those who could see it, `dwell` a visit's, in ms.
+         * @description One tab; `used` are journeys, or users, of those who could see it, `dwell` a visit's in
+         *     ms.
          */
         Tab: {
             again: components["schemas"]["Count"];

@@ -34,7 +34,8 @@ const COLOURS: Record<string, string> = {
   lost: "var(--rust)",
   nothing: "var(--ochre)",
   stayed: "var(--moss)",
-  back: "var(--tarn)",
+  returned: "var(--tarn)",
+  parent: "var(--heather)",
   back_out: "var(--ochre)",
   bounced: "var(--rust)",
 };

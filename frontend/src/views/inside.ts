@@ -52,9 +52,9 @@ const ODD: Record<string, string> = {
 
 export function loopWords(figure: string): string {
   const [kind = "", one = "", ...rest] = cell(figure);
-  if (kind === "loop" || kind === "ended") {
-    const round = [...rest, rest[0]].join(" → ");
-    return `${kind === "ended" ? "ended with" : "walked"} ${round} (${LOOP_KINDS[one] ?? one})`;
+  const walked = { loop: "walked", ended: "ended with", beyond: "went on from" }[kind];
+  if (walked) {
+    return `${walked} ${[...rest, rest[0]].join(" → ")} (${LOOP_KINDS[one] ?? one})`;
   }
   return `${ODD[kind] ?? kind} ${one}`;
 }
@@ -70,7 +70,8 @@ export const LANDED: Record<string, string> = {
 
 export const AFTER: Record<string, string> = {
   stayed: "stayed",
-  back: "went back",
+  returned: "back to before",
+  parent: "back to a parent",
   back_out: "back and out",
   bounced: "ended there",
 };

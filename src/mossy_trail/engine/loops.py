@@ -24,7 +24,8 @@ MOST = 200
 
 @dataclass(frozen=True)
 class Loop:
-    """A cycle of screens: how often it was walked, its turns, and its time in ms."""
+    """A cycle of screens: how often it was walked, its turns, and its time in ms; how often the
+    journey `ended` with it, and went on `beyond` its screens."""
 
     kind: str
     screens: list[str]
@@ -33,6 +34,7 @@ class Loop:
     most_turns: int
     took: Quartiles | None
     ended: Count
+    beyond: Count
 
 
 @dataclass(frozen=True)
@@ -122,6 +124,7 @@ def _loops(study: Study, counts: Counts, walked: Sequence[NDArray[Any]]) -> list
                 int(turns[own].max()),
                 quartiles(took[own] / 1000),
                 counts.of("ended", kind, *screens),
+                counts.of("beyond", kind, *screens),
             )
         )
     return found

@@ -72,7 +72,7 @@ function sentence(found: LinkFigures): string {
 
 /** The ways, as they lie side by side in a bar. */
 const ENDS = ["target", "recovered", "fallback", "not_found", "lost", "nothing"];
-const AFTERS = ["stayed", "back", "back_out", "bounced"];
+const AFTERS = ["stayed", "returned", "parent", "back_out", "bounced"];
 
 function name(row: Row, group: Group): string {
   return group === "starts" ? (STARTS[row.name] ?? row.name) : row.name;

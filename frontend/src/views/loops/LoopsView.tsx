@@ -61,7 +61,18 @@ function sentence(found: LoopFigures): string {
 
 function table(found: LoopFigures): (string | number | null)[][] {
   return [
-    ["kind", "screens", "times", "journeys", "users", "median turns", "most turns", "median ms"],
+    [
+      "kind",
+      "screens",
+      "times",
+      "journeys",
+      "users",
+      "median turns",
+      "most turns",
+      "median ms",
+      "ended with it",
+      "went on beyond",
+    ],
     ...found.loops.map((loop) => [
       loop.kind,
       loop.screens.join(" > "),
@@ -71,6 +82,8 @@ function table(found: LoopFigures): (string | number | null)[][] {
       loop.turns?.median ?? null,
       loop.most_turns,
       loop.took?.median ?? null,
+      loop.ended.times,
+      loop.beyond.times,
     ]),
   ];
 }
@@ -146,18 +159,20 @@ const DRAWN = 6;
 const TOLD = 40;
 
 function LoopTable({ loops }: { loops: LoopFigures["loops"] }) {
+  const { unit } = useScope();
   return (
     <table className="table table-sm plain loops" data-testid="loops">
       <thead>
         <tr>
           <th>loop</th>
           <th>kind</th>
-          <th className="n">times</th>
+          <th className="n">{unit === "users" ? "users" : "times"}</th>
           <th className="n">journeys</th>
           <th className="n">users</th>
           <th className="n">turns, middle and most</th>
           <th className="n">middle time</th>
           <th className="n">ended with it</th>
+          <th className="n">went on beyond</th>
         </tr>
       </thead>
       <tbody>
@@ -166,7 +181,7 @@ function LoopTable({ loops }: { loops: LoopFigures["loops"] }) {
             <td className="clip" style={{ maxWidth: "26rem" }} title={loop.screens.join(" → ")}>
               {round(loop.screens)}
             </td>
-            <td>{LOOP_KINDS[loop.kind]}</td>
+            <td className="text-nowrap">{LOOP_KINDS[loop.kind]}</td>
             <td className="n">
               <CountButton own={loop.count} />
             </td>
@@ -178,6 +193,9 @@ function LoopTable({ loops }: { loops: LoopFigures["loops"] }) {
             <td className="n">{loop.took && duration(loop.took.median)}</td>
             <td className="n">
               <CountButton own={loop.ended} />
+            </td>
+            <td className="n">
+              <CountButton own={loop.beyond} />
             </td>
           </tr>
         ))}

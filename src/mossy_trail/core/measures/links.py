@@ -24,9 +24,9 @@ from mossy_trail.core.steps import GOES_BACK, MOVE, Steps
 
 OUTCOMES = ("target", "fallback", "not_found", "recovered", "lost", "nothing")
 _TARGET, _FALLBACK, _NOT_FOUND, _RECOVERED, _LOST, _NOTHING = range(len(OUTCOMES))
-AFTERS = ("bounced", "back", "back_out", "stayed")
-"""After a landing: the journey ended there; the user went back and on; went back and no further; or
-anything else."""
+AFTERS = ("bounced", "returned", "parent", "back_out", "stayed")
+"""After a landing: the journey ended there; the user went back to where they had been, or to
+another screen, as a parent of the wanted one; went back and no further; or anything else."""
 _OPEN_LINK, _APP_START, _REDIRECT = EVENT["open_link"], EVENT["app_start"], MOVE["redirect"]
 _NOT_FOUND_ROLE, _SIGN_IN_ROLE, _SPLASH = ROLE["not_found"], ROLE["sign_in"], ROLE["splash"]
 UNMATCHED = "no pattern"
@@ -242,7 +242,9 @@ def _landings(steps: Steps, here: NDArray[np.int64], goal: str) -> Landings:
     last = (journeys.first_step + journeys.steps - 1)[journey].astype("i8")
     then = np.minimum(here + 1, len(own.move) - 1)
     back = GOES_BACK[own.move[then]]
-    after = np.where(here == last, 0, np.where(back, np.where(then == last, 2, 1), 3))
+    before = np.maximum(here - 1, 0)
+    was_there = (steps.screen[then] == steps.screen[before]) & (own.journey[before] == journey)
+    after = np.select([here == last, ~back, then == last, was_there], [0, 4, 3, 1], 2)
     goals = np.empty(0, "i8")
     if goal:
         goals = np.flatnonzero(steps.screen == steps.places.names.index(goal))

@@ -35,7 +35,8 @@ _POP, _POP_TO, _CLOSE = MOVE["pop"], MOVE["pop_to"], MOVE["close_modal"]
 
 class Loops(NamedTuple):
     """Loops in order of the journeys; arrays of shape (loops,). `key` tells the cycle of screens,
-    `took` is in microseconds, and `ended` says that the journey ended with it."""
+    `took` is in microseconds; `ended` says that the journey ended with it, and `beyond` that it
+    went on to a screen that is none of the loop's."""
 
     journey: NDArray[np.int32]
     key: NDArray[np.int64]
@@ -45,6 +46,7 @@ class Loops(NamedTuple):
     first: NDArray[np.int32]
     last: NDArray[np.int32]
     ended: NDArray[np.bool_]
+    beyond: NDArray[np.bool_]
 
 
 def loops(steps: Steps, inside: NDArray[np.bool_]) -> Loops:
@@ -74,11 +76,12 @@ def _loops(
     inside: Column,
     size: int,
     longest: int,
-) -> tuple[Column, Column, Column, Column, Column, Column, Column, Column]:
+) -> tuple[Column, Column, Column, Column, Column, Column, Column, Column, Column]:
     n = len(screen)
     own, key, kind = np.empty(n, np.int32), np.empty(n, np.int64), np.empty(n, np.int8)
     turns, took = np.empty(n, np.int32), np.empty(n, np.int64)
-    first, last, ended = np.empty(n, np.int32), np.empty(n, np.int32), np.empty(n, np.bool_)
+    first, last = np.empty(n, np.int32), np.empty(n, np.int32)
+    ended, beyond = np.empty(n, np.bool_), np.empty(n, np.bool_)
     seen = np.full(size, -1, np.int64)
     made, begin, returns, length, walked = 0, 0, 0, 1, -1
     for i in range(n + 1):
@@ -103,14 +106,29 @@ def _loops(
             ended[made] = end + 1 == n or journey[end + 1] != journey[end]
             until = end if ended[made] else end + 1
             took[made] = visible[until] - visible[begun]
+            beyond[made] = _goes_beyond(screen, journey, begun, begun + length, end + 1)
             made += kind[made] != _PING_PONG or turns[made] > 1  # else it was but a look
         if i < n:
             returns, length, walked = 1, i - before, cycle
             first[made], last[made] = before, i
     return (
         own[:made], key[:made], kind[:made], turns[:made], took[:made], first[:made], last[:made],
-        ended[:made],
+        ended[:made], beyond[:made],
     )  # fmt: skip
+
+
+@inner_kernel
+def _goes_beyond(screen: Column, journey: Column, begin: int, end: int, after: int) -> bool:
+    """Whether the journey shows another screen than those of the loop from `after` on."""
+    i = after
+    while i < len(screen) and journey[i] == journey[begin]:
+        known = False
+        for j in range(begin, end):
+            known = known or screen[j] == screen[i]
+        if not known:
+            return True
+        i += 1
+    return False
 
 
 @inner_kernel
@@ -189,20 +207,23 @@ def numbers_of(found: Loops) -> NDArray[np.int64]:
 
 def label(steps: Steps, inside: NDArray[np.bool_]) -> tuple[dict[str, Cells], Loops]:
     """Cells of screens: `visits`, `backs` (left by going back), `mistake` (so in under 3 s),
-    `dead_end`, `stuck`, `piled`; of loops `loop` and `ended` (the journey did, with it); and the
-    loops."""
+    `dead_end`, `stuck`, `piled`; of loops `loop`, `ended` (the journey did, with it) and `beyond`
+    (it went on to another screen); and the loops."""
     own, by_screen, cycles = steps.steps, Grid(steps.places.names), Cycles(steps.places.names)
     found, left = loops(steps, inside), _left(own.move, own.journey, steps.dwell, inside)
     marks = np.where(left > 0, own.marks, 0)
     masks = {"visits": left > 0, "backs": left > 1, "mistake": left > 2}
     masks |= {word: marks & MARK[mark] != 0 for word, mark in _ODD.items()}
-    ended = np.where(found.ended, numbers_of(found), NONE)
+    numbers = numbers_of(found)
+    then = {"loop": found.turns > 0, "ended": found.ended, "beyond": found.beyond}
     return {
         **{
             word: picked(by_screen, mask, steps.screen, own.journey) for word, mask in masks.items()
         },
-        "loop": cells(cycles, numbers_of(found), found.journey),
-        "ended": cells(cycles, ended, found.journey),
+        **{
+            word: cells(cycles, np.where(mask, numbers, NONE), found.journey)
+            for word, mask in then.items()
+        },
     }, found
 
 
