@@ -107,6 +107,9 @@ def until(ask: Callable[[], Any]) -> Any:
     pytest.fail("it never came to be")
 
 
+UP = (sys.executable, "-m", "mossy_trail.cli", "up")
+
+
 class Server:
     """The real start command, in a process of its own."""
 
@@ -120,7 +123,7 @@ class Server:
         said = self.folder / "said.txt"
         with said.open("w") as stderr:
             self._process = subprocess.Popen(
-                [sys.executable, "-m", "mossy_trail.cli", "up", "--port", "0"],
+                [*UP, "--port", "0", "--demo-rows", "5000"],
                 env={**os.environ, "MOSSY_DATA": str(self.folder), "NO_COLOR": "1"},
                 stderr=stderr,
             )

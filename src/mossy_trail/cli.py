@@ -27,7 +27,7 @@ from mossy_trail.core.draft import draft
 from mossy_trail.core.log import split
 from mossy_trail.core.people import people
 from mossy_trail.core.scope import Scope
-from mossy_trail.demo.load import load_if_empty
+from mossy_trail.demo.load import ROWS, load_if_empty
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine import (
@@ -90,6 +90,7 @@ def up(
     fresh: Annotated[bool, typer.Option(help="Start over with an empty store.")] = False,
     data: Annotated[Path, typer.Option(envvar="MOSSY_DATA", hidden=True)] = Path(".data"),
     port: Annotated[int, typer.Option(help="Another is taken if it is not free.")] = PORT,
+    demo_rows: Annotated[int, typer.Option(hidden=True, help="For a quicker start.")] = ROWS,
 ) -> None:
     """Start everything, and serve the pages until Ctrl-C."""
     signal.signal(signal.SIGTERM, signal.getsignal(signal.SIGINT))
@@ -97,7 +98,7 @@ def up(
         engine = connect(url)
         migrate(engine)
         context = new_context(engine, data)
-        if load_if_empty(context.importer):
+        if load_if_empty(context.importer, demo_rows):
             say.print("Loading the demo: Skerry Crossings, a made-up ferry app.")
         serve_on = free_port(port)
         say.print(f"Mossy Trail is at [bold]http://127.0.0.1:{serve_on}[/bold] · Ctrl-C stops it")

@@ -25,7 +25,7 @@ def test_from_a_draft_to_a_map_that_is_trusted(
     odd.write_text("\n".join(["time,user,screen", *rows, *more, ""]))
     page.open(f"/logs?app={app}")
     page.click(".view-body a[href*='part=draft']")
-    page.until(lambda: "32 screens, 5 tabs, 4 links" in page.text(".view-body"))
+    page.until(lambda: "32 screens, 5 tabs, 1 filter, 4 links" in page.text(".view-body"))
     page.click(".view-body .btn-primary")
     page.until(lambda: page.text("h1").endswith("every name in the log is one of them."))
     take_unknown_names(page, server, app, odd)

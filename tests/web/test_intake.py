@@ -293,10 +293,15 @@ def test_a_user_is_erased_to_the_last_byte(server: Server, demo: Demo, tmp_path:
         assert server.follow(server.upload(app, file)["id"])["state"] == "done"
     sender.send([event(1, subject=chosen), event(2)])
     live_rows(server, app, 2)
+    broken = tmp_path / "broken.parquet"
+    broken.write_bytes(b"PAR1 no more")
+    assert server.follow(server.upload(app, broken)["id"])["state"] == "failed"
     own = sum(line.split(",")[1] == chosen for line in lines[:3000])
     before = without_rows(steps(server, app))
     erased = server.client.delete(f"/api/apps/{app}/users", params={"user": chosen})
-    assert erased.json() == {"rows": 2 * own + 1, "set_aside": 1, "logs": 3}
+    assert erased.json() == {"rows": 2 * own + 1, "set_aside": 1, "logs": 3, "not_landed": 1}
+    again = sender.send([event(1, subject=chosen), event(2)])
+    assert again[1] == {"accepted": 0, "duplicates": 2}, "what was erased does not come in again"
     assert (
         server.client.delete(f"/api/apps/{app}/users", params={"user": chosen}).status_code == 404
     )
@@ -343,7 +348,7 @@ def test_accounts_make_persons_of_installs_and_are_erased_as_such(
     live_rows(server, app, 2)
     assert {user for user, _ in persons()} == {"ann", "bo", "cy"}
     erased = server.client.delete(f"/api/apps/{app}/users", params={"user": "ann"})
-    assert erased.json() == {"rows": 5, "set_aside": 0, "logs": 3}
+    assert erased.json() == {"rows": 5, "set_aside": 0, "logs": 3, "not_landed": 0}
     assert {user for user, _ in persons()} == {"bo", "cy"}
     assert "ann" not in server.client.get(f"/api/apps/{app}/rows.csv").text
 

@@ -1160,6 +1160,8 @@ export interface components {
         ErasedView: {
             /** Logs */
             logs: number;
+            /** Not Landed */
+            not_landed: number;
             /** Rows */
             rows: number;
             /** Set Aside */

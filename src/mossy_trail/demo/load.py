@@ -18,7 +18,7 @@ MAP = Path(__file__).parent / "skerry_crossings.yaml"
 ROWS, SEED = 300_000, 1
 
 
-def load_if_empty(importer: Importer, rows: int = ROWS) -> bool:
+def load_if_empty(importer: Importer, rows: int) -> bool:
     """Make the demo app, its map and the import of its log, unless there is any app."""
     with Session(importer.engine) as session, session.begin():
         if session.scalar(select(App.id).limit(1)):

@@ -192,6 +192,9 @@ class Importer:
             if "upload" in file:
                 self.upload_path(file["upload"]).unlink(missing_ok=True)
 
+    def holds_uploads(self, job: Job) -> bool:
+        return any(self.upload_path(f["upload"]).exists() for f in job.files if "upload" in f)
+
     def whole(self, job: Job) -> bool:
         """Whether all that the job reads is here."""
         paths = [(self.upload_path(f["upload"]), f["bytes"]) for f in job.files if "upload" in f]

@@ -15,12 +15,12 @@ from sqlalchemy.orm import Session
 
 from mossy_trail.core.log import DICTIONARY_OF, Log, merge
 from mossy_trail.core.people import people
+from mossy_trail.store.live import ERASED, forget_events
 from mossy_trail.store.logs import read_log, unpacked
-from mossy_trail.store.models import LiveEvent, RawBlock, Row, SetAsideRow, StoredLog, Term
+from mossy_trail.store.models import RawBlock, Row, SetAsideRow, StoredLog, Term
 
 Without = Callable[[dict[str, Any], bytes, int, Sequence[int]], bytes]
 """(file, bytes, their first line, lines) → the bytes without the rows on these lines."""
-_ERASED = "\N{SYMBOL FOR DELETE}"
 
 
 class Erased(NamedTuple):
@@ -139,7 +139,7 @@ def _forget_terms(session: Session, log_id: int, terms: dict[str, set[int]]) -> 
             column = getattr(Row, name)
             used = select(column).where(Row.log_id == log_id, column.in_(left)).distinct()
             left -= set(session.scalars(used)) if left else set()
-        text = func.concat(_ERASED, Term.code) if dictionary != "props" else "{}"
+        text = func.concat(ERASED, Term.code) if dictionary != "props" else "{}"
         session.execute(
             update(Term)
             .where(Term.log_id == log_id, Term.dictionary == dictionary, Term.code.in_(left))
@@ -151,9 +151,7 @@ def _cut_from_bytes(
     session: Session, log: StoredLog, places: Sequence[tuple[int, int]], without: Without
 ) -> None:
     if log.live:
-        lines = [line for _, line in places]
-        own = update(LiveEvent).where(LiveEvent.log_id == log.id, LiveEvent.line.in_(lines))
-        session.execute(own.values(text=""))
+        forget_events(session, log.id, [line for _, line in places])
         return
     for number, file in enumerate(log.files):
         lines = np.array(sorted(line for own, line in places if own == number), "int64")

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from typing import Any
 
 from psycopg import sql
-from sqlalchemy import Engine, select, tuple_
+from sqlalchemy import Engine, func, select, tuple_, update
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.log import Column
@@ -22,6 +23,8 @@ from mossy_trail.store.models import (
 )
 
 NAME = "live events"
+ERASED = "\N{SYMBOL FOR DELETE}"
+"""Stands for what was erased."""
 _PARTS = (Row, Term, SetAsideRow, LiveEvent)
 BLOCK = 20_000
 """Events that are read into rows at once."""
@@ -36,11 +39,13 @@ def append(engine: Engine, app_id: int, events: Sequence[tuple[str, str, str]]) 
     with Session(engine) as session, session.begin():
         log = _live_log(session, app_id)
         names = [(source, event_id) for source, event_id, _ in events]
+        erased = {_erased(*name): name for name in names}
         key = tuple_(LiveEvent.source, LiveEvent.event_id)
         known = select(LiveEvent.source, LiveEvent.event_id).where(
-            LiveEvent.log_id == log.id, key.in_(names)
+            LiveEvent.log_id == log.id, key.in_([*names, *erased])
         )
-        there = {tuple(row) for row in session.execute(known)}
+        found = {tuple(row) for row in session.execute(known)}
+        there = {erased.get(name, name) for name in found}
         new = {
             (source, event_id): text
             for source, event_id, text in events
@@ -54,6 +59,19 @@ def append(engine: Engine, app_id: int, events: Sequence[tuple[str, str, str]]) 
         log.received += len(rows)
         log.duplicates += len(events) - len(rows)
         return len(rows), len(events) - len(rows)
+
+
+def forget_events(session: Session, log_id: int, lines: Sequence[int]) -> None:
+    """Make the events on these lines unreadable; sent again, they are still known, and dropped."""
+    name = LiveEvent.source + "\n" + LiveEvent.event_id
+    digest = func.encode(func.sha256(func.convert_to(name, "UTF8")), "hex")
+    own = update(LiveEvent).where(LiveEvent.log_id == log_id, LiveEvent.line.in_(lines))
+    session.execute(own.values(text="", source=ERASED, event_id=digest))
+
+
+def _erased(source: str, event_id: str) -> tuple[str, str]:
+    """The name of an event that was erased."""
+    return ERASED, hashlib.sha256(f"{source}\n{event_id}".encode()).hexdigest()
 
 
 def _live_log(session: Session, app_id: int) -> StoredLog:

@@ -342,6 +342,8 @@ class ErasedView(BaseModel):
     rows: int
     set_aside: int
     logs: int
+    not_landed: int
+    """Imports that did not land, and whose files are kept until they are dismissed."""
 
 
 class ScopeCounts(BaseModel):

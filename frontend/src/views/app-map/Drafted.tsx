@@ -14,6 +14,7 @@ export function Drafted({ app, onTake }: { app: string; onTake: (map: MapDocumen
   }
   const { document, guesses } = found.data;
   const map = document as unknown as MapDocument;
+  const filters = map.tabs?.filter((tab) => tab.kind === "filter").length ?? 0;
   const unsure = guesses.filter((guess) => !guess.sure);
   if (!map.screens?.length) {
     return <p className="soft">The log shows no screen to draft a map from.</p>;
@@ -22,7 +23,9 @@ export function Drafted({ app, onTake }: { app: string; onTake: (map: MapDocumen
     <div className="column">
       <p className="mb-2">
         From the log alone: {count(map.screens.length, "screen")},{" "}
-        {count(map.tabs?.length ?? 0, "tab")}, {count(map.links?.length ?? 0, "link")}.{" "}
+        {count((map.tabs?.length ?? 0) - filters, "tab")},{" "}
+        {filters > 0 && `${count(filters, "filter")}, `}
+        {count(map.links?.length ?? 0, "link")}.{" "}
         {unsure.length
           ? `${count(unsure.length, "guess", "guesses")} of ${count(guesses.length)} ${unsure.length === 1 ? "is" : "are"} unsure.`
           : "No guess is unsure."}
@@ -66,6 +69,6 @@ function what(where: string): string {
   if (kind === "links") {
     return rest.join(".");
   }
-  const about = last === "aliases" ? "also called" : last;
+  const about = { aliases: "also called", on: "screen" }[last] ?? last;
   return `${about} of ${rest.slice(0, -1).join(".")}`;
 }

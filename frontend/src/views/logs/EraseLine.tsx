@@ -13,7 +13,10 @@ export function EraseLine({ app }: { app: string }) {
   const erase = useChange(async (id: string) => {
     const params = { path: { app }, query: { user: id } };
     const erased = await dataOf(api.DELETE("/api/apps/{app}/users", { params }));
-    setTold(`${count(erased.rows + erased.set_aside, "row")} of ${id} erased.`);
+    const held = erased.not_landed
+      ? ` ${count(erased.not_landed, "import")} that did not land may still name them: dismiss what you do not need.`
+      : "";
+    setTold(`${count(erased.rows + erased.set_aside, "row")} of ${id} erased.${held}`);
     setUser("");
   });
   return (

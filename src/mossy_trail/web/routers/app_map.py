@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Annotated, Any
 
@@ -14,7 +13,7 @@ from sqlalchemy.orm import Session
 from mossy_trail.core.draft import draft
 from mossy_trail.core.log import sample
 from mossy_trail.engine import history, practice
-from mossy_trail.intake.app_map_file import SCHEMA, parse_map
+from mossy_trail.intake.app_map_file import SCHEMA, map_of, parse_map
 from mossy_trail.intake.errors import UnusableMap
 from mossy_trail.store.models import App, AppMapVersion
 from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy, milliseconds
@@ -75,13 +74,10 @@ def take_version(app: TheApp, version: int, session: Database) -> MapSummary:
 def _new_version(app: App, document: dict[str, Any], session: Session) -> MapSummary:
     version = max((m.version for m in app.maps), default=0) + 1
     session.add(AppMapVersion(app_id=app.id, version=version, document=document))
+    own = map_of(document)
     return MapSummary(
-        version=version, **{n: _size(document.get(n)) for n in ("screens", "tabs", "links")}
+        version=version, screens=len(own.screens), tabs=len(own.tabs), links=len(own.links)
     )
-
-
-def _size(entries: Sequence[object] | None) -> int:
-    return len(entries or ())
 
 
 @router.get("/view")

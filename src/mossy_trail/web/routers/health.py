@@ -6,12 +6,13 @@ from collections.abc import Sequence
 from typing import Annotated
 
 from fastapi import APIRouter, Query
+from sqlalchemy import select
 
 from mossy_trail.engine import health
 from mossy_trail.engine.raw_rows import RawRows
 from mossy_trail.intake.reader import without_records
 from mossy_trail.store.erasure import erase_user
-from mossy_trail.store.models import StoredLog
+from mossy_trail.store.models import Job, StoredLog
 from mossy_trail.web.context import Database, Here, TheApp, TheStudy
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import ErasedView, HealthRows, HealthView, ReasonCount
@@ -62,11 +63,16 @@ def list_rows(
 
 @router.delete("/users")
 def erase(
-    app: TheApp, user: Annotated[str, Query(min_length=1, max_length=2000)], here: Here
+    app: TheApp,
+    user: Annotated[str, Query(min_length=1, max_length=2000)],
+    here: Here,
+    session: Database,
 ) -> ErasedView:
     """Erase all that the app's logs hold of a user, to the bytes that were kept. For good."""
     erased = erase_user(here.engine, app.id, user, without_records)
     if not erased.logs:
         raise ProblemError(404, "No row of this app names that user.", "Write the id as it came.")
     here.studies.of(app.id)
-    return ErasedView(**erased._asdict())
+    jobs = session.scalars(select(Job).where(Job.app_id == app.id, Job.state != "done"))
+    held = sum(here.importer.holds_uploads(job) for job in jobs)
+    return ErasedView(**erased._asdict(), not_landed=held)
