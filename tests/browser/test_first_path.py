@@ -180,6 +180,7 @@ def test_a_foreign_log_by_choosing_columns_to_its_journeys(page: Page, server: S
     page.until(lambda: page.text("h1") == "All 4 rows from 1 log were used.")
     page.press("g", "j")
     page.until(lambda: page.number("[data-testid=journeys-total]") == 1)
+    page.find("[data-testid=step][data-step='1']")
     page.press(Keys.END)
     panel = page.find("[data-testid=step][data-step='3']")
     assert panel.get_attribute("data-depth") == "1"

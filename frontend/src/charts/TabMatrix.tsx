@@ -47,7 +47,7 @@ export function TabMatrix({ found, counted, chosen, onChoose }: Props) {
           </text>
         ))}
         <text x={strip} y={14} fontSize={12} opacity={0.75}>
-          half of the visits last as long as the band, the middle one to the stroke
+          stay: half of the visits in the band, the middle one at the stroke
         </text>
         {[0, longest / 2, longest].map((ms) => (
           <g key={ms} opacity={0.75}>

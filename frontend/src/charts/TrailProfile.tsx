@@ -129,7 +129,7 @@ function Bracket({ from, to }: { from: Spot | undefined; to: Spot | undefined })
   if (!from || !to) {
     return null;
   }
-  const [x0, x1] = [(from.x0 + from.x1) / 2, (to.x0 + to.x1) / 2];
+  const [x0, x1] = [(from.x0 + from.x1) / 2 + 3, (to.x0 + to.x1) / 2 - 3];
   return (
     <path
       d={`M${x0},${TOP - 24}V${TOP - 31}H${x1}V${TOP - 24}`}

@@ -31,7 +31,7 @@ export function ShareCell({ share, most, colour = "var(--moss)" }: Props) {
           strokeWidth={1.2}
         />
       </svg>
-      <span>{percent(own)}</span>
+      <span className="text-nowrap">{percent(own)}</span>
     </span>
   );
 }

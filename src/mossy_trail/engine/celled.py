@@ -58,6 +58,10 @@ class Counts:
         counts = self._rows[kind].get(number, _NEVER) if number != NONE else _NEVER
         return Count(figure_of((kind, *name)), *counts)
 
+    def size(self, kind: str) -> int:
+        """How many cells of a kind occur."""
+        return len(self._rows.get(kind, ()))
+
     def all(self, kind: str, most: int | None = None) -> dict[Words, Count]:
         """The cells of a kind, or those of most times; most often first."""
         rows = self._rows.get(kind, {})

@@ -84,7 +84,7 @@ def measure(study: Study, scope: Scope) -> LoopFigures:
     return LoopFigures(
         int(inside.sum()),
         found,
-        len(counts.all("loop")) - len(found),
+        counts.size("loop") - len(found),
         {kind: kinds[kind] for kind in KINDS},
         screens,
         share(backs, visits),

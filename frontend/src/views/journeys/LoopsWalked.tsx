@@ -9,29 +9,28 @@ interface Props {
   onStep: (step: number) => void;
 }
 
-/** The loops of the journey; each leads to where it begins. */
+/** The loop of the journey that its step is in, or the next one, and a way from one to the next. */
 export function LoopsWalked({ app, journey, step, onStep }: Props) {
-  const found = useLoopsOf(app, journey);
-  if (!found.data?.length) {
+  const found = useLoopsOf(app, journey).data ?? [];
+  const next = found.find((one) => one.first > step) ?? found[0];
+  const here = found.find((one) => one.first <= step && step <= one.last);
+  const told = here ?? next;
+  if (!told || !next) {
     return null;
   }
+  const way = told.screens.map((screen) => short(screen, 18)).join(" → ");
   return (
-    <p className="small-text mb-1" data-testid="loops-walked">
-      <span className="soft">loops, bracketed below: </span>
-      {found.data.map((one, i) => (
-        <span key={one.first}>
-          {i > 0 && " · "}
-          <button
-            type="button"
-            className={`figure-button ${one.first <= step && step <= one.last ? "chosen" : ""}`}
-            title={one.screens.join(" → ")}
-            onClick={() => onStep(one.first)}
-          >
-            {LOOP_KINDS[one.kind]}, {one.screens.map((screen) => short(screen, 16)).join(" → ")}
-            {one.turns > 1 && `, ${count(one.turns, "turn")}`}
-          </button>
-        </span>
-      ))}
+    <p className="small-text mb-1 clip" data-testid="loops-walked">
+      <span className="soft">
+        {count(found.length, "loop")}, bracketed below; {here ? "this one" : "the next"}:{" "}
+      </span>
+      {LOOP_KINDS[told.kind]}, {way}
+      {told.turns > 1 && `, ${count(told.turns, "turn")}`}{" "}
+      {(found.length > 1 || !here) && (
+        <button type="button" className="figure-button ms-2" onClick={() => onStep(next.first)}>
+          to the next
+        </button>
+      )}
     </p>
   );
 }

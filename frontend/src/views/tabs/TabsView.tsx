@@ -104,7 +104,9 @@ function Use({ found }: { found: TabFigures }) {
           <th className="n">chosen again</th>
           <th className="n">back to a tab</th>
           <th className="n">mismatch</th>
-          <th className="n">deepest, the middle visit</th>
+          <th className="n" title="the deepest stack of a visit, the middle one">
+            depth
+          </th>
         </tr>
       </thead>
       <tbody>

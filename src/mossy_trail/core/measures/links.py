@@ -27,6 +27,7 @@ _TARGET, _FALLBACK, _NOT_FOUND, _RECOVERED, _LOST, _NOTHING = range(len(OUTCOMES
 AFTERS = ("bounced", "returned", "parent", "back_out", "stayed")
 """After a landing: the journey ended there; the user went back to where they had been, or to
 another screen, as a parent of the wanted one; went back and no further; or anything else."""
+_BOUNCED, _RETURNED, _PARENT, _BACK_OUT, _STAYED = range(len(AFTERS))
 _OPEN_LINK, _APP_START, _REDIRECT = EVENT["open_link"], EVENT["app_start"], MOVE["redirect"]
 _NOT_FOUND_ROLE, _SIGN_IN_ROLE, _SPLASH = ROLE["not_found"], ROLE["sign_in"], ROLE["splash"]
 UNMATCHED = "no pattern"
@@ -162,8 +163,8 @@ class Landings(NamedTuple):
 
 
 class Labels(NamedTuple):
-    """Per way to group links the words, and each open's word, −1 for none; the landings of links,
-    as places in the opens, and of journeys without one."""
+    """The cells; per way to group links each open's word, −1 for none; which opens landed, their
+    landings, and those of journeys without a link."""
 
     cells: dict[str, Cells]
     groups: dict[str, NDArray[np.int64]]
@@ -244,7 +245,11 @@ def _landings(steps: Steps, here: NDArray[np.int64], goal: str) -> Landings:
     back = GOES_BACK[own.move[then]]
     before = np.maximum(here - 1, 0)
     was_there = (steps.screen[then] == steps.screen[before]) & (own.journey[before] == journey)
-    after = np.select([here == last, ~back, then == last, was_there], [0, 4, 3, 1], 2)
+    after = np.select(
+        [here == last, ~back, then == last, was_there],
+        [_BOUNCED, _STAYED, _BACK_OUT, _RETURNED],
+        _PARENT,
+    )
     goals = np.empty(0, "i8")
     if goal:
         goals = np.flatnonzero(steps.screen == steps.places.names.index(goal))
