@@ -8,12 +8,18 @@ import { useWidth } from "./useWidth";
 
 export type Across = "steps" | "time";
 
+interface Span {
+  first: number;
+  last: number;
+  asked: boolean;
+}
+
 interface Props {
   journey: Journey;
   step: number;
   across: Across;
-  /** Steps that belong together, the first and the last, as of a loop. */
-  spans?: { first: number; last: number }[];
+  /** Steps that belong together, as of a loop, and whether they are what was asked for. */
+  spans?: Span[];
   onStep: (step: number) => void;
 }
 
@@ -100,7 +106,12 @@ export function TrailProfile({ journey, step, across, spans = [], onStep }: Prop
           />
         )}
         {spans.map((span) => (
-          <Bracket key={span.first} from={spots[span.first - 1]} to={spots[span.last - 1]} />
+          <Bracket
+            key={span.first}
+            from={spots[span.first - 1]}
+            to={spots[span.last - 1]}
+            strong={span.asked}
+          />
         ))}
         <Names spots={seen} step={step} across={across} />
         <Cairn x={end + 54} exit={journey.exit} />
@@ -125,7 +136,7 @@ export function TrailProfile({ journey, step, across, spans = [], onStep }: Prop
 }
 
 /** A bracket over a span of steps. */
-function Bracket({ from, to }: { from: Spot | undefined; to: Spot | undefined }) {
+function Bracket({ from, to, strong }: { from?: Spot; to?: Spot; strong: boolean }) {
   if (!from || !to) {
     return null;
   }
@@ -135,7 +146,7 @@ function Bracket({ from, to }: { from: Spot | undefined; to: Spot | undefined })
       d={`M${x0},${TOP - 24}V${TOP - 31}H${x1}V${TOP - 24}`}
       fill="none"
       stroke="var(--ochre)"
-      strokeWidth={2}
+      strokeWidth={strong ? 4 : 2}
     />
   );
 }

@@ -1,7 +1,7 @@
 import { duration, words } from "../format";
 
 /** A figure of tabs, loops, links or drop-offs: words that name a cell. */
-function cell(figure: string): string[] {
+export function cell(figure: string): string[] {
   try {
     const found: unknown = JSON.parse(figure);
     return Array.isArray(found) ? found.map(String) : [];

@@ -1,7 +1,6 @@
 import { useEffect } from "react";
 import { Link } from "react-router";
 import type { Journey } from "../../api/client";
-import { useLoopsOf } from "../../api/queries";
 import { type Across, TrailProfile } from "../../charts/TrailProfile";
 import { count, date, duration, time } from "../../format";
 import { scopeSearch, useAddress } from "../../scope/scope";
@@ -12,6 +11,7 @@ import { LoopsWalked } from "./LoopsWalked";
 import { Matched } from "./Matched";
 import { StepPanel } from "./StepPanel";
 import { story } from "./story";
+import { useRounds } from "./useRounds";
 
 interface Props {
   app: string;
@@ -48,7 +48,7 @@ export function JourneyPage({ app, journey, stale }: Props) {
     return () => window.removeEventListener("keydown", onKey);
   }, [step, last, across, held, journey.key, change]);
 
-  const loops = useLoopsOf(app, journey.key);
+  const rounds = useRounds(app, journey.key);
   const inferred = journey.trail.filter((one) => one.inferred).length;
   const unsure = journey.trail.filter((one) => one.unsure).length;
   const about = [
@@ -75,17 +75,12 @@ export function JourneyPage({ app, journey, stale }: Props) {
             step={step}
             onStep={(n) => change({ step: n })}
           />
-          <LoopsWalked
-            app={app}
-            journey={journey.key}
-            step={step}
-            onStep={(n) => change({ step: n })}
-          />
+          <LoopsWalked rounds={rounds} step={step} onStep={(n) => change({ step: n })} />
           <TrailProfile
             journey={journey}
             step={step}
             across={across}
-            spans={loops.data ?? []}
+            spans={rounds}
             onStep={(chosen) => change({ step: chosen })}
           />
           <div className="d-flex gap-3 small-text soft mb-2 align-items-center">
