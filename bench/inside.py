@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any
-
 import duckdb
 import numpy as np
 import polars as pl
 
-from bench.timing import line, timed
+from bench.timing import Rows, compare, timed
 from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.log import DAY, EVENT
 from mossy_trail.core.measures.links import Known
@@ -18,7 +15,6 @@ from mossy_trail.core.steps import BACK_MOVES, EXIT, SHEET, TAB, Steps
 from mossy_trail.engine import dropoffs, links, loops, tabs
 from mossy_trail.engine.study import Study
 
-Rows = list[tuple[Any, ...]]
 IOS = Scope(segment='{"property": "platform", "values": ["ios"]}')
 
 
@@ -69,14 +65,6 @@ def bench_inside(study: Study) -> None:
         }
         told = ", ".join(f"{what} {time:.3f} s" for what, time in times.items())
         print(f"{said}: {told}", flush=True)
-
-
-def compare(what: str, *asks: Callable[[], Rows]) -> None:
-    """Time the same question asked of us, DuckDB and Polars; their answers must be ours."""
-    found = [timed(ask) for ask in asks]
-    ours, duck, polars = (sorted(answer) for _, answer in found)
-    assert ours == duck == polars, (what, ours[:3], duck[:3], polars[:3])
-    line(what, found[0][0], {"DuckDB": found[1][0], "Polars": found[2][0]})
 
 
 def our_tabs(study: Study) -> Rows:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from typing import TypeVar
+from typing import Any, TypeVar
 
 RUNS = 3
+Rows = list[tuple[Any, ...]]
 Answer = TypeVar("Answer")
 
 
@@ -23,3 +24,11 @@ def timed(work: Callable[[], Answer]) -> tuple[float, Answer]:
 def line(what: str, ours: float, others: dict[str, float]) -> None:
     beside = "   ".join(f"{name} {t:.3f} s (× {t / ours:.1f})" for name, t in others.items())
     print(f"{what:32} {ours:7.3f} s   {beside}", flush=True)
+
+
+def compare(what: str, *asks: Callable[[], Rows]) -> None:
+    """Time the same question asked of us, DuckDB and Polars; their answers must be ours."""
+    found = [timed(ask) for ask in asks]
+    ours, duck, polars = (sorted(answer) for _, answer in found)
+    assert ours == duck == polars, (what, ours[:3], duck[:3], polars[:3])
+    line(what, found[0][0], {"DuckDB": found[1][0], "Polars": found[2][0]})
