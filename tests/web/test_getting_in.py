@@ -65,8 +65,22 @@ def test_what_is_kept_is_there_again(server: Server, app: str) -> None:
     server.client.put(kept, json={"name": "Buying", "document": shorter})
     listed = {one["name"]: one["document"] for one in server.get(kept)}
     assert listed == {"Buying": shorter, "<b>🚢 שלום / x</b>": BUYING}
-    assert server.client.delete(f"{kept}/Buying").status_code == 204
-    assert server.client.delete(f"{kept}/Buying").status_code == 404
+    numbers = {one["name"]: one["id"] for one in server.get(kept)}
+    odd, buying = numbers["<b>🚢 שלום / x</b>"], numbers["Buying"]
+    for number, name, status in (
+        (odd, "Buying", 409),
+        (0, "Sold", 404),
+        (1 << 40, "Sold", 404),
+        (buying, "", 422),
+        (buying, "Sold / 2", 200),
+        (buying, "Buying", 200),
+    ):
+        answer = server.client.put(f"{kept}/{number}/name", json={"name": name})
+        assert answer.status_code == status, answer.text
+    assert {one["name"]: one["document"] for one in server.get(kept)} == listed
+    for number in (odd, buying):
+        assert server.client.delete(f"{kept}/{number}").status_code == 204
+        assert server.client.delete(f"{kept}/{number}").status_code == 404
     segment = f"/api/apps/{app}/kept/segment"
     wrong = server.client.put(segment, json={"name": "odd", "document": {"mark": "odd"}})
     assert (wrong.status_code, "odd is none of" in wrong.text) == (422, True)

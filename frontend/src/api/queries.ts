@@ -319,11 +319,22 @@ export function useKeep(app: string, kind: KeptKind) {
   );
 }
 
-export function useForget(app: string, kind: KeptKind) {
-  return useChange((name: string) =>
+export function useRename(app: string, kind: KeptKind) {
+  return useChange(({ number, name }: { number: number; name: string }) =>
     dataOf(
-      api.DELETE("/api/apps/{app}/kept/{kind}/{name}", {
-        params: { path: { app, kind, name } },
+      api.PUT("/api/apps/{app}/kept/{kind}/{number}/name", {
+        params: { path: { app, kind, number } },
+        body: { name },
+      }),
+    ),
+  );
+}
+
+export function useForget(app: string, kind: KeptKind) {
+  return useChange((number: number) =>
+    dataOf(
+      api.DELETE("/api/apps/{app}/kept/{kind}/{number}", {
+        params: { path: { app, kind, number } },
       }),
     ),
   );

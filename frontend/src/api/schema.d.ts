@@ -303,7 +303,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/apps/{app}/kept/{kind}/{name}": {
+    "/api/apps/{app}/kept/{kind}/{number}": {
         parameters: {
             query?: never;
             header?: never;
@@ -315,6 +315,26 @@ export interface paths {
         post?: never;
         /** Forget */
         delete: operations["forget"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/kept/{kind}/{number}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Rename
+         * @description Keep it under another name, that nothing else has.
+         */
+        put: operations["rename"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1838,6 +1858,11 @@ export interface components {
             /** Name */
             name: string;
         };
+        /** NewName */
+        NewName: {
+            /** Name */
+            name: string;
+        };
         /**
          * OnboardingFigures
          * @description Users by what became of them, and how long it took those who finished later, in ms.
@@ -3020,7 +3045,7 @@ export interface operations {
             header?: never;
             path: {
                 kind: "funnel" | "segment";
-                name: string;
+                number: number;
                 app: string;
             };
             cookie?: never;
@@ -3033,6 +3058,43 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "funnel" | "segment";
+                number: number;
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewName"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptView"];
+                };
             };
             /** @description Client Error */
             "4XX": {

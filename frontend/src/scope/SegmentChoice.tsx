@@ -3,6 +3,7 @@ import { Button, Dropdown, Form } from "react-bootstrap";
 import type { AppSummary } from "../api/client";
 import { useForget, useKeep, useKept, useVocabulary } from "../api/queries";
 import { count, short, words } from "../format";
+import { NameForm } from "../shell/NameForm";
 import { Trouble } from "../shell/states";
 import { type Scope, useAddress } from "./scope";
 import { partsOf, type Segment, segmentWords, written } from "./segment";
@@ -177,7 +178,6 @@ function KeptSegments({ app, segment, onChoose }: KeptProps) {
   const kept = useKept(app, "segment");
   const keep = useKeep(app, "segment");
   const forget = useForget(app, "segment");
-  const [name, setName] = useState("");
   const listed = kept.data ?? [];
   return (
     <>
@@ -195,36 +195,20 @@ function KeptSegments({ app, segment, onChoose }: KeptProps) {
             type="button"
             className="figure-button"
             aria-label={`Forget ${one.name}`}
-            onClick={() => forget.mutate(one.name)}
+            onClick={() => forget.mutate(one.id)}
           >
             forget
           </button>
         </div>
       ))}
       {segment && (
-        <Form
-          className="d-flex gap-2 mt-1"
-          onSubmit={(event) => {
-            event.preventDefault();
-            if (name.trim()) {
-              keep.mutate({ name: name.trim(), document: JSON.parse(segment) });
-              setName("");
-            }
-          }}
-        >
-          <Form.Control
-            size="sm"
-            aria-label="Name to keep it under"
-            placeholder="keep it as …"
-            maxLength={200}
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-            onKeyDown={(event) => event.stopPropagation()}
-          />
-          <Button size="sm" type="submit" disabled={!name.trim() || keep.isPending}>
-            Keep
-          </Button>
-        </Form>
+        <NameForm
+          label="Name to keep it under"
+          placeholder="keep it as …"
+          word="Keep"
+          busy={keep.isPending}
+          onName={(name) => keep.mutate({ name, document: JSON.parse(segment) })}
+        />
       )}
       {keep.isError && <Trouble problem={keep.error} />}
     </>

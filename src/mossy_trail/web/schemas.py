@@ -538,6 +538,9 @@ class KeptView(BaseModel):
     document: dict[str, Any]
 
 
-class NewKept(BaseModel):
+class NewName(BaseModel):
     name: str = Field(min_length=1, max_length=200)
+
+
+class NewKept(NewName):
     document: dict[str, Any]

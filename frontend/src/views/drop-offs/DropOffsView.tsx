@@ -89,7 +89,7 @@ function Screens({ found }: { found: DropOffFigures }) {
           <tr>
             <th>screen</th>
             <th className="n">exits</th>
-            <th className="n">of visits</th>
+            <th className="n">of visits · of all</th>
             <th className="n">true exits</th>
             <th className="n">excess</th>
             <th>what came last</th>
@@ -106,7 +106,10 @@ function Screens({ found }: { found: DropOffFigures }) {
               <td className="n">
                 <CountButton own={one.exits} />
               </td>
-              <td className="n soft">{percent(one.rate.count / one.rate.of || 0)}</td>
+              <td className="n soft">
+                {percent(one.rate.count / one.rate.of || 0)} ·{" "}
+                {percent(one.exits.times / (found.ended || 1))}
+              </td>
               <td className="n">
                 <CountButton own={one.true} />
               </td>

@@ -1,8 +1,14 @@
-import { useState } from "react";
-import { Button, Form } from "react-bootstrap";
 import type { AppSummary } from "../../api/client";
-import { useForget, useKeep, useKept, useOnboarding, useVocabulary } from "../../api/queries";
+import {
+  useForget,
+  useKeep,
+  useKept,
+  useOnboarding,
+  useRename,
+  useVocabulary,
+} from "../../api/queries";
 import { useAddress } from "../../scope/scope";
+import { NameForm } from "../../shell/NameForm";
 import { Empty, Loading, Trouble } from "../../shell/states";
 import { Builder } from "./Builder";
 import { FunnelPage } from "./FunnelPage";
@@ -91,7 +97,7 @@ function KeptFunnels({ app, spec, onChoose }: KeptProps) {
   const kept = useKept(app, "funnel");
   const keep = useKeep(app, "funnel");
   const forget = useForget(app, "funnel");
-  const [name, setName] = useState("");
+  const rename = useRename(app, "funnel");
   const written = spec && JSON.stringify(plainSpec(spec));
   const own = kept.data?.find(
     (one) => JSON.stringify(plainSpec(one.document as unknown as Written)) === written,
@@ -111,39 +117,35 @@ function KeptFunnels({ app, spec, onChoose }: KeptProps) {
       {spec && (
         <>
           {own ? (
-            <button
-              type="button"
-              className="figure-button soft"
-              onClick={() => forget.mutate(own.name)}
-            >
-              forget “{own.name}”
-            </button>
-          ) : (
-            <Form
-              className="d-flex gap-2"
-              onSubmit={(event) => {
-                event.preventDefault();
-                if (name.trim()) {
-                  keep.mutate({
-                    name: name.trim(),
-                    document: plainSpec(spec) as unknown as Record<string, unknown>,
-                  });
-                  setName("");
-                }
-              }}
-            >
-              <Form.Control
-                size="sm"
-                aria-label="Name to keep the funnel under"
-                placeholder="keep it as …"
-                maxLength={200}
-                value={name}
-                onChange={(event) => setName(event.target.value)}
+            <>
+              <button
+                type="button"
+                className="figure-button soft"
+                onClick={() => forget.mutate(own.id)}
+              >
+                forget “{own.name}”
+              </button>
+              <NameForm
+                label="Another name for the funnel"
+                placeholder="call it …"
+                word="Rename"
+                busy={rename.isPending}
+                onName={(name) => rename.mutate({ number: own.id, name })}
               />
-              <Button size="sm" type="submit" disabled={!name.trim() || keep.isPending}>
-                Keep
-              </Button>
-            </Form>
+            </>
+          ) : (
+            <NameForm
+              label="Name to keep the funnel under"
+              placeholder="keep it as …"
+              word="Keep"
+              busy={keep.isPending}
+              onName={(name) =>
+                keep.mutate({
+                  name,
+                  document: plainSpec(spec) as unknown as Record<string, unknown>,
+                })
+              }
+            />
           )}
           <a
             className="small-text"
@@ -158,6 +160,7 @@ function KeptFunnels({ app, spec, onChoose }: KeptProps) {
         </>
       )}
       {keep.isError && <Trouble problem={keep.error} />}
+      {rename.isError && <Trouble problem={rename.error} />}
     </div>
   );
 }

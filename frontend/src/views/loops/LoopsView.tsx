@@ -1,8 +1,9 @@
+import { Link } from "react-router";
 import type { AppSummary, LoopFigures } from "../../api/client";
 import { useLoops } from "../../api/queries";
 import { LoopRings } from "../../charts/LoopRings";
 import { count, duration, percent, short, shownName } from "../../format";
-import { useAddress, useScope } from "../../scope/scope";
+import { scopeSearch, useAddress, useScope } from "../../scope/scope";
 import { useCounted } from "../../scope/useCounted";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
@@ -205,6 +206,7 @@ function LoopTable({ loops }: { loops: LoopFigures["loops"] }) {
 }
 
 function Screens({ found }: { found: LoopFigures }) {
+  const [address] = useAddress();
   const odd = [...found.screens]
     .filter((one) => one.backs.times || one.dead_end.times || one.stuck.times || one.piled.times)
     .sort(
@@ -220,8 +222,11 @@ function Screens({ found }: { found: LoopFigures }) {
   return (
     <section className="mt-2">
       <h2>
-        Screens: {percent(found.backs.count / found.backs.of || 0)} of visits end by going back; the
-        deepest stack has {count(found.most_deep, "entry", "entries")}
+        Screens: {percent(found.backs.count / found.backs.of || 0)} of visits end by going back; the{" "}
+        <Link to={{ pathname: "/journeys", search: scopeSearch(address, { sort: "deepest" }) }}>
+          deepest stack
+        </Link>{" "}
+        has {count(found.most_deep, "entry", "entries")}
       </h2>
       <table className="table table-sm plain" data-testid="screens">
         <thead>

@@ -13,7 +13,7 @@ from mossy_trail.engine import segments
 from mossy_trail.store.models import App, Kept
 from mossy_trail.web.context import Database, TheApp, TheStudy
 from mossy_trail.web.problems import ProblemError
-from mossy_trail.web.schemas import FunnelSpec, KeptView, NewKept
+from mossy_trail.web.schemas import FunnelSpec, KeptView, NewKept, NewName
 
 router = APIRouter(prefix="/api/apps/{app}/kept/{kind}", tags=["kept"])
 
@@ -38,12 +38,28 @@ def keep(app: TheApp, kind: Kind, new: NewKept, study: TheStudy, session: Databa
     return _view(one)
 
 
-@router.delete("/{name}", status_code=204)
-def forget(app: TheApp, kind: Kind, name: str, session: Database) -> None:
-    known = _named(session, app, kind, name)
-    if known is None:
-        raise ProblemError(404, "Nothing of this name is kept.", "Choose one that is listed.")
-    session.delete(known)
+@router.put("/{number}/name")
+def rename(app: TheApp, kind: Kind, number: int, new: NewName, session: Database) -> KeptView:
+    """Keep it under another name, that nothing else has."""
+    known = _known(session, app, kind, number)
+    other = _named(session, app, kind, new.name)
+    if other and other is not known:
+        raise ProblemError(409, "That name is taken.", "Choose another one.")
+    known.name = new.name
+    session.flush()
+    return _view(known)
+
+
+@router.delete("/{number}", status_code=204)
+def forget(app: TheApp, kind: Kind, number: int, session: Database) -> None:
+    session.delete(_known(session, app, kind, number))
+
+
+def _known(session: Session, app: App, kind: str, number: int) -> Kept:
+    known = session.get(Kept, number) if number < 1 << 31 else None
+    if known is None or (known.app_id, known.kind) != (app.id, kind):
+        raise ProblemError(404, "That is kept no more.", "Choose one that is listed.")
+    return known
 
 
 def _named(session: Session, app: App, kind: str, name: str) -> Kept | None:
