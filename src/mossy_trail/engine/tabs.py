@@ -72,10 +72,9 @@ def measure(study: Study, scope: Scope) -> TabFigures:
     asked = each_inside(study, scope, _asked)
     counts = Counts([told for told, _ in asked])
     inside = scope_mask(study, scope)
-    columns = [np.concatenate(column) for column in zip(*(own for _, own in asked), strict=True)]
     names = study.parts[0].places.tab_names if study.parts else []
     tabs = [
-        _tab(study, counts, inside, scope.unit, name, *_of_tab(columns, code))
+        _tab(study, counts, inside, scope.unit, name, [own[code] for _, own in asked])
         for code, name in enumerate(names)
     ]
     filters = [
@@ -86,15 +85,18 @@ def measure(study: Study, scope: Scope) -> TabFigures:
     return TabFigures(int(inside.sum()), tabs, *ways, filters)
 
 
-def _asked(steps: Steps, inside: Mask) -> tuple[Tallies, tuple[NDArray[Any], ...]]:
-    """The counts of a part, and each visit's tab, dwell and depth."""
+Stays = tuple[NDArray[np.float64], NDArray[np.int32]]
+"""Of the visits of a tab in a part how long each was, in ms, and how deep it went."""
+
+
+def _asked(steps: Steps, inside: Mask) -> tuple[Tallies, list[Stays]]:
+    """The counts of a part, and the stays in each tab."""
     labels, own = label(steps, inside)
-    return tallied(steps, labels), (own.tab, own.dwell, own.deepest)
-
-
-def _of_tab(columns: Sequence[NDArray[Any]], code: int) -> list[NDArray[Any]]:
-    tab, *rest = columns
-    return [column[tab == code] for column in rest]
+    stays = []
+    for code in range(len(steps.places.tab_names)):
+        at = np.flatnonzero(own.tab == code)
+        stays.append((own.dwell[at] / 1000, own.deepest[at]))
+    return tallied(steps, labels), stays
 
 
 def _tab(
@@ -103,8 +105,7 @@ def _tab(
     inside: Mask,
     unit: str,
     name: str,
-    dwell: NDArray[Any],
-    deep: NDArray[Any],
+    stays: Sequence[Stays],
 ) -> Tab:
     shown = next((tab.shown_to for tab in study.app_map.tabs if tab.name == name), None)
     if not shown or not all(study.property(key).values for key in shown):
@@ -120,8 +121,8 @@ def _tab(
         share(min(used, of), of),
         {key: list(values) for key, values in shown.items()} if shown else None,
         **{kind: counts.of(kind, name) for kind in _KINDS},
-        dwell=quartiles(dwell / 1000),
-        deepest=quartiles(deep),
+        dwell=quartiles(np.concatenate([dwell for dwell, _ in stays])),
+        deepest=quartiles(np.concatenate([deep for _, deep in stays])),
     )
 
 
