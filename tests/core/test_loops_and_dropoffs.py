@@ -93,7 +93,8 @@ def told(steps: Steps) -> list[Found]:
         turns = 1 + (returns - 1) // len(cycle)
         round_trip = moves[first + 1 : first + 1 + len(cycle)]
         if "redirect" in round_trip and not set(BACK) & set(round_trip):
-            kind = "redirect_loop"
+            often = 2 * round_trip.count("redirect") >= len(cycle)
+            kind = "redirect_loop" if often else "sent_again"
         elif set(round_trip) == {"switch_tab"}:
             kind = "tab_flip"
         elif len(cycle) == 2 and set(BACK) & set(round_trip):
@@ -139,6 +140,8 @@ def test_every_kind_of_loop_is_known_by_its_moves() -> None:
     assert kinds(("push", "C"), ("push", "D"), ("push", "C")) == ["piled_up"]
     assert kinds(("switch_tab", "B"), ("switch_tab", "A")) == ["tab_flip"]
     assert kinds(("redirect", "G"), ("redirect", "A")) == ["redirect_loop"]
+    again = [("redirect", "G"), ("replace", "C"), ("push", "D"), ("redirect", "G")]
+    assert kinds(*again) == ["sent_again"]
 
 
 @pytest.mark.parametrize("turn", range(3))

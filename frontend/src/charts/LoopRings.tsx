@@ -22,12 +22,14 @@ const COLOURS: Record<string, string> = {
   piled_up: "var(--moss)",
   tab_flip: "var(--ochre)",
   redirect_loop: "var(--rust)",
+  sent_again: "var(--rust)",
 };
 /** Beside its colour each kind has a dash: ways back are broken, redirects dotted. */
 const DASHES: Record<string, string> = {
   ping_pong: "7 4",
   detour: "7 4",
   redirect_loop: "2 4",
+  sent_again: "12 4",
 };
 
 /** A ring for each cycle, a knot for each of its screens, and how often it was walked inside it. */

@@ -43,15 +43,6 @@ export function TakeAway({ name, chart, rows }: Props) {
   );
 }
 
-/** The figures of a table, as a file. */
-export function TakeTable({ name, rows }: Pick<Props, "name" | "rows">) {
-  return (
-    <div className="small-text text-end mb-1 ms-auto">
-      <Csv name={name} rows={rows} />
-    </div>
-  );
-}
-
 function Csv({ name, rows }: Pick<Props, "name" | "rows">) {
   return (
     <button

@@ -39,6 +39,7 @@ export const LOOP_KINDS: Record<string, string> = {
   piled_up: "piled up anew",
   tab_flip: "between tabs",
   redirect_loop: "sent round by redirects",
+  sent_again: "sent there again",
 };
 
 const ODD: Record<string, string> = {

@@ -53,7 +53,9 @@ function sentence(found: LoopFigures): string {
   if (!most) {
     return `No loop is in scope; ${percent(found.backs.count / found.backs.of || 0)} of visits end by going back.${dead}`;
   }
-  const sent = found.loops.find((loop) => loop.kind === "redirect_loop");
+  const [sent] = found.loops
+    .filter((loop) => loop.kind === "redirect_loop")
+    .sort((a, b) => b.ended.times - a.ended.times);
   const sentRound = sent
     ? ` Redirects send ${count(sent.count.users, "user")} round ${round(sent.screens)}, ${count(sent.ended.times)} times for good.`
     : "";

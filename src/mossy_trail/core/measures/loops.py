@@ -4,7 +4,8 @@ A loop is a cycle of screens, each once, that a journey walks until it is back w
 same cycle entered elsewhere is the same loop, so its screens are turned until the one with the
 smallest number in the map comes first. One after the other without anything between are its turns.
 
-Its kind is that of its first turn: with a redirect, and nowhere back (*redirect_loop*); by tabs
+Its kind is that of its first turn: with redirects, and nowhere back, it is a *redirect_loop* if
+they are half of its moves or more, else the user went on in between and was *sent_again*; by tabs
 all the way (*tab_flip*); else by the return, which is a way back, or forward, and *piled_up*
 another copy. Back and forth between two screens is a *ping_pong* from the second turn on, as one
 turn is but a look; longer ones by back are a *detour*.
@@ -24,8 +25,8 @@ from mossy_trail.core.log import NONE, SECOND, Column
 from mossy_trail.core.measures.cells import Cells, Grid, Words, cells, picked
 from mossy_trail.core.steps import MARK, MOVE, Steps
 
-KINDS = ("ping_pong", "detour", "piled_up", "tab_flip", "redirect_loop")
-_PING_PONG, _DETOUR, _PILED, _FLIP, _REDIRECTS = range(len(KINDS))
+KINDS = ("ping_pong", "detour", "piled_up", "tab_flip", "redirect_loop", "sent_again")
+_PING_PONG, _DETOUR, _PILED, _FLIP, _REDIRECTS, _SENT_AGAIN = range(len(KINDS))
 LONGEST = 6
 """Screens in a loop, at the most."""
 MISTAKE = 3 * SECOND
@@ -156,13 +157,13 @@ def _canonical(screen: Column, begin: int, end: int, size: int) -> int:
 
 @inner_kernel
 def _kind(move: Column, begin: int, end: int) -> int:
-    back, switches, redirects, backs = move[end], True, False, False
+    back, switches, redirects, backs = move[end], True, 0, False
     for i in range(begin + 1, end + 1):
         switches = switches and move[i] == _SWITCH
-        redirects = redirects or move[i] == _REDIRECT
+        redirects += move[i] == _REDIRECT
         backs = backs or move[i] == _POP or move[i] == _POP_TO or move[i] == _CLOSE
     if redirects and not backs:
-        return _REDIRECTS
+        return _REDIRECTS if 2 * redirects >= end - begin else _SENT_AGAIN
     if switches:
         return _FLIP
     if back == _POP or back == _POP_TO or back == _CLOSE:
