@@ -104,14 +104,14 @@ function Screens({ found }: { found: DropOffFigures }) {
                 {shownName(one.screen)}
               </td>
               <td className="n">
-                <CountButton own={one.exits} />
+                <CountButton own={one.exits} times />
               </td>
               <td className="n soft">
                 {percent(one.rate.count / one.rate.of || 0)} ·{" "}
                 {percent(one.exits.times / (found.ended || 1))}
               </td>
               <td className="n">
-                <CountButton own={one.true} />
+                <CountButton own={one.true} times />
               </td>
               <td className={`n ${one.excess > 0 ? "" : "soft"}`}>
                 {Math.abs(one.excess) < 0.5 ? "±" : one.excess > 0 ? "+" : "−"}
@@ -128,7 +128,7 @@ function Screens({ found }: { found: DropOffFigures }) {
                 ].map(({ said, own }, i) => (
                   <span key={own.figure}>
                     {i > 0 && " · "}
-                    {said} <CountButton own={own} />
+                    {said} <CountButton own={own} times />
                   </span>
                 ))}
               </td>
@@ -138,7 +138,7 @@ function Screens({ found }: { found: DropOffFigures }) {
                   .map(([kind, own], i) => (
                     <span key={kind}>
                       {i > 0 && " · "}
-                      {EXIT_WORDS[kind] ?? kind} <CountButton own={own} />
+                      {EXIT_WORDS[kind] ?? kind} <CountButton own={own} times />
                     </span>
                   ))}
               </td>
@@ -157,7 +157,7 @@ function Screens({ found }: { found: DropOffFigures }) {
           {few.slice(0, 40).map((one, i) => (
             <span key={one.screen}>
               {i > 0 && " · "}
-              {short(shownName(one.screen), 30)} <CountButton own={one.exits} />
+              {short(shownName(one.screen), 30)} <CountButton own={one.exits} times />
             </span>
           ))}
           {few.length > 40 && ` and ${count(few.length - 40)} more, in the CSV`}
