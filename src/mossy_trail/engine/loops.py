@@ -66,10 +66,6 @@ class LoopFigures:
         return asdict(self)
 
 
-def _cells(steps: Steps, inside: NDArray[np.bool_]) -> Any:
-    return label(steps, inside)[0]
-
-
 def measure(study: Study, scope: Scope) -> LoopFigures:
     asked = each_inside(study, scope, _asked)
     counts = Counts([told for told, _ in asked])

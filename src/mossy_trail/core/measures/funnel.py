@@ -25,7 +25,7 @@ from mossy_trail.core.conditions import Bits, Clause, compiled, of_row, of_step
 from mossy_trail.core.kernel import inner_kernel, kernel, rare_kernel, read_only
 from mossy_trail.core.log import NONE, Column
 from mossy_trail.core.properties import value_of
-from mossy_trail.core.steps import BACK_MOVES, Steps
+from mossy_trail.core.steps import GOES_BACK, Steps
 
 Order = Literal["in_order", "next", "any"]
 Per = Literal["journey", "attempt"]
@@ -199,7 +199,7 @@ def _with_ways(steps: Steps, journey: Column, reached: Column, times: Column, at
     ended = (last < 0) | (last + 1 >= first[own] + count[own])
     after = np.where(ended, 0, last + 1)
     went = np.where(ended, NONE, steps.screen[after]).astype("i4")
-    back = ~ended & np.isin(steps.steps.move[after], BACK_MOVES)
+    back = ~ended & GOES_BACK[steps.steps.move[after]]
     return Labels(journey, reached, went, back, times, at)
 
 

@@ -173,15 +173,14 @@ class Labels(NamedTuple):
     without: Landings
 
 
-GROUPS = ("every", "pattern", "source", "start")
 STARTS = ("warm", "cold")
 
 
 def label(steps: Steps, known: Known, goal: str, inside: NDArray[np.bool_]) -> Labels:
-    """Cells of links by each of `GROUPS`: `GROUP.open`, `GROUP.landed` with an outcome,
-    `GROUP.after` with what came then, `GROUP.goal` with the goal, `GROUP.placeholder`;
-    `without.open`, `.after` and `.goal` of journeys without a link; `uri`, of links without a
-    pattern. The goal is a screen, or none."""
+    """Cells of links by GROUP (`every`, `pattern`, `source`, `start`): `GROUP.open`,
+    `GROUP.landed` with an outcome, `GROUP.after` with what came then, `GROUP.goal` with the goal,
+    `GROUP.placeholder`; `without.open`, `.after` and `.goal` of journeys without a link; `uri`, of
+    links without a pattern. The goal is a screen, or none."""
     found = opens(steps, inside)
     code, own = steps.log.columns["uri"][found.row], found.journey
     groups = {

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import kernel
 from mossy_trail.core.log import NONE, Column
-from mossy_trail.core.steps import BACK_MOVES, TAB, Steps
+from mossy_trail.core.steps import GOES_BACK, TAB, Steps
 
 WAYS = ("on", "back", "skipped", "ended", "elsewhere")
 _ON, _BACK, _SKIPPED, _ENDED, _ELSEWHERE = range(len(WAYS))
@@ -52,7 +52,7 @@ def label(steps: Steps, chain: Sequence[str], inside: NDArray[np.bool_]) -> Labe
     after = np.where(last, at, at + 1)
     then = place_of[steps.screen[after]]
     in_tab = steps.entries.region[steps.steps.entry[after]] == TAB
-    back = np.isin(steps.steps.move[after], BACK_MOVES)
+    back = GOES_BACK[steps.steps.move[after]]
     before = (then != NONE) & (then < place)
     final = place == len(chain) - 1
     way = np.full(len(at), _ELSEWHERE)
