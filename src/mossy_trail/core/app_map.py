@@ -34,14 +34,19 @@ SEVERAL = -2
 
 HISTORY = {
     "tabs": ("keep", "reset", "shared"),
-    "root_back": ("exit", "first_tab", "previous_tab"),
+    "root_back": ("exit", "first_tab", "previous_tab", "bar_order"),
     "reselect": ("stay", "to_root"),
     "link_cold": ("parents", "alone"),
     "link_warm": ("over", "parents", "alone"),
     "restart": ("fresh", "restore"),
     "outside": ("cleared", "kept"),
+    "across": ("there", "here"),
 }
 """The history rules, each with its settings; the first is the default."""
+UNDER = ("parents", "alone")
+"""What may lie under the screen of one link, whatever the rules say of links."""
+_MOST_TABS = 63
+"""So many tabs can be told apart as homes of a screen that lives in several."""
 
 
 class MapError(ValueError):
@@ -103,11 +108,21 @@ class Link:
     screen: str
     placeholders: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Per variable, values that stand for one that was never filled in."""
+    under: str = ""
+    """A word of `UNDER`; empty where the history rules say it."""
 
-    def has_placeholder(self, values: Sequence[str]) -> bool:
-        """Whether one of the variables' values, in their order, is a placeholder."""
-        given = zip(self._variables, values, strict=True)
-        return any(value in self.placeholders.get(name, ()) for name, value in given)
+    def has_placeholder(self, values: Mapping[str, str]) -> bool:
+        """Whether one of the variables' values is a placeholder."""
+        return any(value in self.placeholders.get(name, ()) for name, value in values.items())
+
+    def values(self, uri: str) -> dict[str, str] | None:
+        """The variables of a link that fits, or None."""
+        found = self._matcher.fullmatch(uri)
+        return dict(zip(self._variables, found.groups(), strict=True)) if found else None
+
+    @cached_property
+    def _matcher(self) -> re.Pattern[str]:
+        return matcher(self.pattern)
 
     @cached_property
     def _variables(self) -> list[str]:
@@ -152,6 +167,7 @@ class AppMap:
                 entry["pattern"],
                 entry["screen"],
                 {name: tuple(values) for name, values in entry.get("placeholders", {}).items()},
+                entry.get("under", ""),
             )
             for entry in document.get("links", ())
         )
@@ -200,11 +216,13 @@ class Places:
 
     `names` lists the screens: those of the map first, then unknown ones under their logged name.
     `of_name` has, per logged screen name, its screen. Per screen: `role` (a code of `ROLES`),
-    `home` (its tab, −1 for none, `SEVERAL`), `unknown` and `outside` (bool). Per tab: `tab_names`
-    and `roots` (a screen). `tab_of_word` has the tab that a logged word names, or −1, and
+    `home` (its tab, −1 for none, `SEVERAL`), `homes` (all its tabs, as the sum of 1 << tab),
+    `unknown` and `outside` (bool). Per tab: `tab_names` and `roots` (a screen). `tab_of_word` has the tab that a logged word names, or −1, and
     `filter_of_word` the filter, of those in `filter_names`, on the screens `filter_on`;
-    `link_target` the screen that a logged link is meant to open, or −1; `placeholder` tells links
-    with a value that was never filled in. `params` are the texts of params: those of the log,
+    `link_target` the screen that a logged link is meant to open, or −1, `link_under` what lies under
+    it then, as a code of `UNDER` or −1, and `link_values` the link's
+    variables, `link_params` the code of params that are just these, or −1; `placeholder` tells
+    links with a value that was never filled in. `params` are the texts of params: those of the log,
     then those that names are made of; `params_of_name` has the code of a logged name's, or −1.
     """
 
@@ -212,6 +230,7 @@ class Places:
     of_name: NDArray[np.int32]
     role: NDArray[np.uint8]
     home: NDArray[np.int32]
+    homes: NDArray[np.int64]
     unknown: NDArray[np.bool_]
     outside: NDArray[np.bool_]
     tab_names: list[str]
@@ -221,6 +240,9 @@ class Places:
     filter_on: NDArray[np.int32]
     filter_of_word: NDArray[np.int32]
     link_target: NDArray[np.int32]
+    link_under: NDArray[np.int8]
+    link_values: list[dict[str, str]]
+    link_params: NDArray[np.int32]
     placeholder: NDArray[np.bool_]
     params: list[str]
     params_of_name: NDArray[np.int32]
@@ -249,10 +271,13 @@ def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
     tab_index = {name: i for i, name in enumerate(tab_names)}
     filters = {one.name: i for i, one in enumerate(app_map.filters)}
     role, home = np.zeros(len(names), "uint8"), np.full(len(names), NONE, "int32")
+    homes = np.zeros(len(names), "int64")
     for i, screen in enumerate(app_map.screens):
         role[i] = ROLE[screen.role]
-        if screen.tabs:
-            home[i] = tab_index[screen.tabs[0]] if len(screen.tabs) == 1 else SEVERAL
+        own = [tab_index[tab] for tab in screen.tabs]
+        if own:
+            home[i] = own[0] if len(own) == 1 else SEVERAL
+        homes[i] = sum(1 << tab for tab in own if tab < _MOST_TABS)
     roots = np.array([index[tab.root] for tab in app_map.tabs], "int32")
     home[roots] = np.arange(len(roots))
     return Places(
@@ -260,6 +285,7 @@ def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
         of_name,
         role,
         home,
+        homes,
         np.arange(len(names)) >= known,
         np.isin(role, [ROLE[word] for word in OUTSIDE_ROLES]),
         tab_names,
@@ -268,7 +294,7 @@ def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
         list(filters),
         np.array([index[one.on] for one in app_map.filters], "int32"),
         np.array([filters.get(word, NONE) for word in terms["word"]], "int32"),
-        *_link_targets(app_map, index, terms["uri"]),
+        *_link_targets(app_map, index, terms["uri"], routes.params),
         routes.params,
         params_of_name,
     )
@@ -294,7 +320,7 @@ class _Routes:
     def _code(self, params: dict[str, str]) -> int:
         if not params:
             return NONE
-        text = json.dumps(params, sort_keys=True, ensure_ascii=False)
+        text = _text(params)
         if text not in self._codes:
             self._codes[text] = len(self.params)
             self.params.append(text)
@@ -302,20 +328,37 @@ class _Routes:
 
 
 def _link_targets(
-    app_map: AppMap, index: Mapping[str, int], uris: Sequence[str]
-) -> tuple[NDArray[np.int32], NDArray[np.bool_]]:
-    """Per link its screen, and whether it has a placeholder in it.
+    app_map: AppMap, index: Mapping[str, int], uris: Sequence[str], params: Sequence[str]
+) -> tuple[
+    NDArray[np.int32],
+    NDArray[np.int8],
+    list[dict[str, str]],
+    NDArray[np.int32],
+    NDArray[np.bool_],
+]:
+    """Per link its screen, what lies under it, its variables, the code of params that are these,
+    and whether it has a placeholder.
 
     The first pattern that fits wins, those with fewer variables first.
     """
     links = sorted(app_map.links, key=lambda link: link.pattern.count("{"))
-    matchers = [(link, matcher(link.pattern)) for link in links]
     target = np.full(len(uris), NONE, "int32")
+    under = np.full(len(uris), NONE, "int8")
+    values: list[dict[str, str]] = [{} for _ in uris]
     placeholder = np.zeros(len(uris), bool)
     for code, uri in enumerate(uris):
-        for link, fits in matchers:
-            if found := fits.fullmatch(uri):
-                target[code] = index[link.screen]
-                placeholder[code] = link.has_placeholder(found.groups())
+        for link in links:
+            if (found := link.values(uri)) is not None:
+                target[code], values[code] = index[link.screen], found
+                under[code] = UNDER.index(link.under) if link.under else NONE
+                placeholder[code] = link.has_placeholder(found)
                 break
-    return target, placeholder
+    asked = {_text(one): NONE for one in values if one}
+    if asked:
+        asked |= {text: code for code, text in enumerate(params) if text in asked}
+    given = np.array([asked.get(_text(one), NONE) for one in values], "int32")
+    return target, under, values, given, placeholder
+
+
+def _text(params: Mapping[str, str]) -> str:
+    return json.dumps(params, sort_keys=True, ensure_ascii=False)

@@ -55,9 +55,9 @@ def walk_through(
     n = len(source.time)
     edges = _edges(source.user)
     longest = int(np.diff(edges).max(initial=0))
-    run = new_run(longest, places, history, 2 * longest)
+    run = new_run(longest, places, history, 3 * longest)
     # Pages that are never written to take no memory, so there is room for the most there can be.
-    room = 2 * n + len(places.roots)
+    room = 3 * n + len(places.roots)
     entries = Entries(*(_room(room, "u1" if f == "region" else "i4") for f in Entries._fields))
     steps = StepColumns(*(_room(n, run.steps.dtype[field]) for field in StepColumns._fields))
     fate = np.empty(n, "u1")

@@ -7,29 +7,38 @@ stack already, or a new one. None of them makes it the visible one; `stand_on` d
 from __future__ import annotations
 
 from mossy_trail.core.app_map import ROLE, SEVERAL
+from mossy_trail.core.app_map import UNDER as BELOW_LINKS
 from mossy_trail.core.kernel import inner_kernel, rare_kernel
 from mossy_trail.core.log import NONE, VIAS
 from mossy_trail.core.run import (
+    ACROSS,
+    ACROSS_HERE,
     AHEAD,
+    BACK_EXIT,
     BACK_FIRST,
+    BACK_IN_BAR,
     BACK_PREVIOUS,
     CLOCK,
+    COLD,
     COLD_ALONE,
     ENTRIES,
     KEEP_OUTSIDE,
     LINK_ALONE,
     LINK_COLD,
     LINK_OVER,
-    LINK_PARENTS,
     LINK_WARM,
     LOOKS,
     MARKED,
+    OPENED_COLD,
     OUTSIDE_KEPT,
+    REPORTED,
     RESELECT,
     RESELECT_STAY,
     RESTORED,
     ROOT_BACK,
     SELECTED,
+    SIGNED_OUT,
+    SPARE,
     TABS,
     TABS_RESET,
     TABS_SHARED,
@@ -47,12 +56,25 @@ _PUSH, _POP, _POP_TO = MOVE["push"], MOVE["pop"], MOVE["pop_to"]
 _REPLACE, _RESET, _SWITCH = MOVE["replace"], MOVE["reset"], MOVE["switch_tab"]
 _OPEN, _CLOSE, _UPDATE = MOVE["open_modal"], MOVE["close_modal"], MOVE["update"]
 _FORWARD = MOVE["forward"]
-VIA_PUSH, VIA_REPLACE, _VIA_INITIAL = (VIAS.index(via) for via in ("push", "replace", "initial"))
+VIA_PUSH, VIA_REPLACE, VIA_INITIAL, VIA_LINK = range(len(VIAS))
+_LINK = MOVE["link"]
+_ALONE = BELOW_LINKS.index("alone")
 
 
 @inner_kernel
 def land(run: Run, move: int, row: int, screen: int, params: int) -> int:
     """The entry that a reported move leads to; −1 where it shows no screen."""
+    vis = run.at[VIS]
+    if move != _POP and move != _CLOSE and move != _FORWARD:
+        leave_menu(run, screen)
+    entry = _land(run, move, row, screen, params)
+    if entry == NONE:
+        run.at[VIS] = vis
+    return entry
+
+
+@inner_kernel
+def _land(run: Run, move: int, row: int, screen: int, params: int) -> int:
     if move == _POP:
         return pop(run, screen, params)
     if move == _POP_TO:
@@ -62,12 +84,11 @@ def land(run: Run, move: int, row: int, screen: int, params: int) -> int:
     if move == _SWITCH:
         return switch(run, wide(run.rows[row].tab), screen, params)
     if move == _FORWARD:
-        return _go_forward(run, screen, params)
+        return _go_forward(run, wide(run.rows[row].count), screen, params)
     if screen == NONE:
         return NONE
     if move == _RESET:
-        run.at[UNDER] = NONE
-        return alone(run, screen, params)
+        return reset(run, screen, params)
     if run.at[VIS] == NONE:
         return alone(run, screen, params)
     if move == _PUSH:
@@ -104,10 +125,17 @@ def stand_on(run: Run, entry: int) -> None:
 @inner_kernel
 def empty(run: Run) -> None:
     """All stacks are gone: the app starts afresh."""
+    at = run.at
+    _empty_tabs(run)
+    at[VIS] = at[UNDER] = at[RESTORED] = at[AHEAD] = NONE
+    at[SIGNED_OUT] = 0
+
+
+@inner_kernel
+def _empty_tabs(run: Run) -> None:
     for tab in range(len(run.tabs)):
         run.tabs[tab].top = run.tabs[tab].used = NONE
-    at = run.at
-    at[VIS] = at[SELECTED] = at[UNDER] = at[RESTORED] = at[AHEAD] = NONE
+    run.at[SELECTED] = NONE
 
 
 # What stands where.
@@ -129,6 +157,71 @@ def on_splash(run: Run) -> bool:
 
 
 @inner_kernel
+def is_menu(run: Run, entry: int) -> bool:
+    """Whether the entry is a menu that lies over something."""
+    if entry == NONE or run.entries[entry].under == NONE:
+        return False
+    return run.screens[run.entries[entry].screen].role == _MENU
+
+
+@inner_kernel
+def leave_menu(run: Run, screen: int) -> None:
+    """A menu is no ground to stand on: what is done from it is done to what it lies over."""
+    vis = run.at[VIS]
+    if is_menu(run, vis) and run.entries[vis].screen != screen:
+        run.at[VIS] = run.entries[vis].under
+
+
+@inner_kernel
+def home_of(run: Run, screen: int) -> int:
+    """The tab that a screen goes to; −1 where it has none, or stays where the user is."""
+    home, at = run.screens[screen].home, run.at
+    if home != SEVERAL:
+        return home
+    if at[REPORTED] != NONE and run.screens[screen].homes >> at[REPORTED] & 1:
+        return at[REPORTED]
+    if at[SELECTED] != NONE and run.screens[screen].homes >> at[SELECTED] & 1:
+        return at[SELECTED]
+    return NONE
+
+
+@inner_kernel
+def at_home(run: Run, entry: int) -> bool:
+    """Whether the entry stands in the tab that its screen goes to, if it goes to one."""
+    home = home_of(run, wide(run.entries[entry].screen))
+    return home == NONE or home == run.entries[entry].tab
+
+
+@inner_kernel
+def _home_afresh(run: Run, screen: int) -> int:
+    """The tab of a screen that lies on nothing; of several tabs, the first where none is told."""
+    home, at = home_of(run, screen), run.at
+    if home != NONE or run.screens[screen].home != SEVERAL:
+        return home
+    if at[SELECTED] != NONE:
+        return at[SELECTED]
+    first = wide(0)
+    while run.screens[screen].homes >> first & 1 == 0 and first < len(run.tabs) - 1:
+        first += 1
+    return first
+
+
+@inner_kernel
+def _across(run: Run, screen: int) -> int:
+    """The other tab that a forward move to this screen leads to, or −1."""
+    at, entries = run.at, run.entries
+    if at[TABS] == TABS_SHARED or at[VIS] == NONE:
+        return NONE
+    base = sheets_gone(run, at[VIS])
+    home = home_of(run, screen)
+    if at[ACROSS] == ACROSS_HERE and at[REPORTED] != home:
+        return NONE
+    if entries[base].region == TAB and entries[base].tab == home:
+        return NONE
+    return home
+
+
+@inner_kernel
 def below(run: Run, entry: int) -> int:
     """The entry that "back" reveals from this one; −1 where it leaves the app."""
     entries = run.entries
@@ -145,6 +238,8 @@ def _tab_behind(run: Run, tab: int) -> int:
     rule = run.at[ROOT_BACK]
     if rule == BACK_FIRST:
         return NONE if tab == 0 else 0
+    if rule == BACK_IN_BAR:
+        return tab - 1
     found = NONE
     if rule == BACK_PREVIOUS:
         for other in range(len(run.tabs)):
@@ -244,8 +339,10 @@ def _tab_on_shared(run: Run, screen: int, base: int) -> int:
     if run.screens[screen].outside:
         return NONE
     home = run.screens[screen].home
-    if home >= 0 or base == NONE:
-        return home if home >= 0 else NONE
+    if home == SEVERAL:
+        home = home_of(run, screen)
+    if home != NONE or base == NONE:
+        return home
     return run.entries[base].tab
 
 
@@ -267,10 +364,8 @@ def instead(run: Run, old: int, screen: int, params: int) -> int:
 @inner_kernel
 def alone(run: Run, screen: int, params: int) -> int:
     """The screen by itself: its region's stack becomes this one entry."""
-    tab, role = run.screens[screen].home, run.screens[screen].role
-    if tab == SEVERAL:
-        tab = run.at[SELECTED]
-    if tab >= 0:
+    tab, role = _home_afresh(run, screen), run.screens[screen].role
+    if tab != NONE:
         return _bottom(run, tab, screen, params)
     region = SHEET if role == _SHEET_ROLE or role == _MENU else OUTSIDE
     return _entry(run, screen, params, NONE, 1, region, NONE, NONE)
@@ -281,17 +376,54 @@ def alone(run: Run, screen: int, params: int) -> int:
 
 @inner_kernel
 def push(run: Run, screen: int, params: int) -> int:
-    vis = run.at[VIS]
+    if on_splash(run):
+        return put_instead(run, screen, params)  # nobody comes back to a splash
     if _goes_inside(run, screen):
         return enter(run, screen, params, False)
+    tab = _across(run, screen)
+    if tab != NONE:
+        return _onto_tab(run, tab, screen, params)
+    vis = run.at[VIS]
     if _on_stack(run, vis, screen, params):
         run.at[MARKED] |= _PILED_UP
     return over(run, vis, screen, params)
 
 
 @inner_kernel
+def reset(run: Run, screen: int, params: int) -> int:
+    """The app put afresh on this screen; after signing out, all tabs too."""
+    if run.at[SIGNED_OUT]:
+        _empty_tabs(run)
+    run.at[UNDER] = NONE
+    run.at[SIGNED_OUT] = 0
+    return alone(run, screen, params)
+
+
+@inner_kernel
 def _goes_inside(run: Run, screen: int) -> bool:
-    return run.entries[run.at[VIS]].region == OUTSIDE and run.screens[screen].home >= 0
+    if run.entries[run.at[VIS]].region != OUTSIDE or run.screens[screen].home == NONE:
+        return False
+    return home_of(run, screen) != NONE
+
+
+@rare_kernel
+def _onto_tab(run: Run, tab: int, screen: int, params: int) -> int:
+    """On top of the kept stack of another tab, or of its root."""
+    base = sheets_gone(run, run.at[VIS])
+    if run.entries[base].region == OUTSIDE:
+        run.at[VIS] = base
+        return enter(run, screen, params, False)
+    return _put_on_tab(run, tab, screen, params)
+
+
+@inner_kernel
+def _put_on_tab(run: Run, tab: int, screen: int, params: int) -> int:
+    top = run.tabs[tab].top
+    if top == NONE and screen == run.tabs[tab].root:
+        return _bottom(run, tab, screen, params)
+    if top != NONE and _on_stack(run, top, screen, params):
+        run.at[MARKED] |= _PILED_UP
+    return over(run, _resting(run, tab), screen, params)
 
 
 @inner_kernel
@@ -315,7 +447,7 @@ def enter(run: Run, screen: int, params: int, replaces: bool) -> int:
 
     The outside is cleared, or kept under the tabs. Gates that stood over the inside go either way.
     """
-    vis, tab = run.at[VIS], run.screens[screen].home
+    vis, tab = run.at[VIS], home_of(run, screen)
     kept = run.at[KEEP_OUTSIDE] == OUTSIDE_KEPT
     if run.at[TABS] == TABS_SHARED:
         if kept:
@@ -324,17 +456,23 @@ def enter(run: Run, screen: int, params: int, replaces: bool) -> int:
         return alone(run, screen, params) if base == NONE else over(run, base, screen, params)
     if kept and _outside_gone(run, vis) == NONE:
         run.at[UNDER] = run.entries[vis].below if replaces else vis
-    if screen == run.tabs[tab].root or run.tabs[tab].top == NONE:
+    if screen == run.tabs[tab].root:
         return _bottom(run, tab, screen, params)
-    return over(run, run.tabs[tab].top, screen, params)
+    return over(run, _resting(run, tab), screen, params)
 
 
 @inner_kernel
 def pop(run: Run, screen: int, params: int) -> int:
     vis = run.at[VIS]
+    if is_menu(run, vis):
+        under = run.entries[vis].under
+        if screen == NONE or same(run, under, screen, params):
+            return under
+        run.at[VIS] = vis = under
     under = NONE if vis == NONE else below(run, vis)
     if under == NONE or not (screen == NONE or same(run, under, screen, params)):
-        return _elsewhere(run, screen, params)
+        root = _root_behind(run, screen, params)
+        return _elsewhere(run, screen, params) if root == NONE else root
     entries = run.entries
     between_tabs = entries[under].region == TAB and entries[vis].region == TAB
     if between_tabs and entries[under].tab != entries[vis].tab:
@@ -345,17 +483,70 @@ def pop(run: Run, screen: int, params: int) -> int:
 
 
 @rare_kernel
+def _root_behind(run: Run, screen: int, params: int) -> int:
+    """The root of another tab that going back from this one's may show, though none said so."""
+    vis, at = run.at[VIS], run.at
+    if screen == NONE or vis == NONE or at[ROOT_BACK] == BACK_EXIT or at[TABS] == TABS_SHARED:
+        return NONE
+    if run.entries[vis].region != TAB or run.entries[vis].below != NONE:
+        return NONE
+    tab = run.screens[screen].home
+    if tab < 0 or tab == run.entries[vis].tab or run.tabs[tab].root != screen:
+        return NONE
+    at[MARKED] |= _LANDED_ELSEWHERE
+    entry = _down_to(run, _resting(run, tab), screen, params, True)
+    return _bottom(run, tab, screen, params) if entry == NONE else entry
+
+
+@rare_kernel
 def _pop_to(run: Run, count: int, screen: int, params: int) -> int:
     entry = run.at[VIS]
     if count > 0:
         for _ in range(count):
             if entry != NONE:
                 entry = below(run, entry)
-        if entry != NONE and (screen == NONE or same(run, entry, screen, params)):
-            return entry
-        return _elsewhere(run, screen, params)
-    entry = further_down(run, screen, params)
-    return _elsewhere(run, screen, params) if entry == NONE else entry
+        if entry == NONE or not (screen == NONE or same(run, entry, screen, params)):
+            return _elsewhere(run, screen, params)
+    else:
+        entry = _to_bottom(run, screen, params)
+        if entry == NONE:
+            entry = further_down(run, screen, params)
+        if entry == NONE:
+            return _elsewhere(run, screen, params)
+    _take_off(run, entry)
+    return entry
+
+
+@inner_kernel
+def _to_bottom(run: Run, screen: int, params: int) -> int:
+    """The bottom of the visible stack, if this is its root's screen or none is named; else −1."""
+    entry, looks = run.at[VIS], run.at[LOOKS]
+    if entry == NONE:
+        return NONE
+    region, tab = run.entries[entry].region, run.entries[entry].tab
+    if screen != NONE and not (region == TAB and run.tabs[tab].root == screen):
+        return NONE
+    shared, under = run.at[TABS] == TABS_SHARED, run.entries[entry].below
+    while under != NONE and looks > 0 and (shared or run.entries[under].region == region):
+        looks -= 1
+        entry = under
+        under = run.entries[entry].below
+    run.at[LOOKS] = looks
+    if entry == run.at[VIS] or not (screen == NONE or same(run, entry, screen, params)):
+        return NONE
+    return entry
+
+
+@inner_kernel
+def _take_off(run: Run, entry: int) -> None:
+    """All that lies over the entry lies ahead now."""
+    at, top, looks = run.at, run.at[VIS], run.at[LOOKS]
+    while top != entry and top != NONE and looks > 0:
+        looks -= 1
+        run.entries[top].forward = at[AHEAD]
+        at[AHEAD] = top
+        top = run.entries[top].below
+    at[LOOKS] = looks
 
 
 @rare_kernel
@@ -379,7 +570,21 @@ def _elsewhere(run: Run, screen: int, params: int) -> int:
 def put_instead(run: Run, screen: int, params: int) -> int:
     if _goes_inside(run, screen):
         return enter(run, screen, params, True)
-    return instead(run, run.at[VIS], screen, params)
+    tab = _across(run, screen)
+    if tab == NONE:
+        return instead(run, run.at[VIS], screen, params)
+    return _leave_for_tab(run, tab, screen, params)
+
+
+@rare_kernel
+def _leave_for_tab(run: Run, tab: int, screen: int, params: int) -> int:
+    """Away from the visible entry, onto another tab's stack."""
+    vis, entries = run.at[VIS], run.entries
+    if entries[vis].region == TAB:
+        under = entries[vis].below
+        stays = under != NONE and entries[under].region == TAB
+        run.tabs[entries[vis].tab].top = under if stays else NONE
+    return _onto_tab(run, tab, screen, params)
 
 
 @inner_kernel
@@ -398,15 +603,19 @@ def chosen_again(run: Run, entry: int) -> int:
 @inner_kernel
 def switch(run: Run, tab: int, screen: int, params: int) -> int:
     if tab == NONE and screen != NONE:
-        tab = run.screens[screen].home
-    if tab < 0:
+        tab = home_of(run, screen)
+    if tab == NONE:
         return _elsewhere(run, screen, params)
     vis = run.at[VIS]
     base = NONE if vis == NONE else sheets_gone(run, vis)
     again = base != NONE and run.entries[base].region == TAB and run.entries[base].tab == tab
+    shared = run.at[TABS] == TABS_SHARED
+    if again and shared and screen != NONE:
+        entry = chosen_again(run, base)
+        return entry if same(run, entry, screen, params) else over(run, base, screen, params)
     if again:
         entry = chosen_again(run, base)
-    elif run.at[TABS] == TABS_SHARED:
+    elif shared:
         root = run.tabs[tab].root if screen == NONE else screen
         return _bottom(run, tab, root, params) if base == NONE else over(run, base, root, params)
     elif run.tabs[tab].top == NONE and screen != NONE:
@@ -415,6 +624,8 @@ def switch(run: Run, tab: int, screen: int, params: int) -> int:
         entry = _resting(run, tab)
     if screen == NONE or same(run, entry, screen, params):
         return entry
+    if run.entries[entry].screen == screen:
+        return instead(run, entry, screen, params)
     run.at[MARKED] |= _LANDED_ELSEWHERE
     entry = _down_to(run, entry, screen, params, True)
     return _bottom(run, tab, screen, params) if entry == NONE else entry
@@ -431,9 +642,12 @@ def open_sheet(run: Run, screen: int, params: int) -> int:
 def close(run: Run, screen: int, params: int) -> int:
     vis = run.at[VIS]
     under = NONE if vis == NONE else run.entries[vis].under
-    if under != NONE and (screen == NONE or same(run, under, screen, params)):
+    if under == NONE:
+        return _elsewhere(run, screen, params)
+    if screen == NONE or same(run, under, screen, params):
         return under
-    return _elsewhere(run, screen, params)
+    under = sheets_gone(run, under)
+    return under if same(run, under, screen, params) else _elsewhere(run, screen, params)
 
 
 @rare_kernel
@@ -445,21 +659,61 @@ def _update(run: Run, screen: int, params: int) -> int:
 
 
 @rare_kernel
-def _go_forward(run: Run, screen: int, params: int) -> int:
-    ahead = run.at[AHEAD]
-    if ahead != NONE and (screen == NONE or same(run, ahead, screen, params)):
-        run.at[AHEAD] = run.entries[ahead].forward
-        return ahead
-    return _elsewhere(run, screen, params)
+def _go_forward(run: Run, count: int, screen: int, params: int) -> int:
+    """Over so many entries that lie ahead; without a count, to the next one of this screen."""
+    vis, steps = run.at[VIS], steps_ahead(run, count, screen, params)
+    entry = vis if steps else wide(NONE)
+    for _ in range(steps):
+        if entry != NONE:
+            entry = _next_ahead(run)
+            run.at[VIS] = entry
+    run.at[VIS] = vis
+    return _elsewhere(run, screen, params) if entry == NONE else entry
+
+
+@inner_kernel
+def steps_ahead(run: Run, count: int, screen: int, params: int) -> int:
+    """How many entries further ahead the screen is that a move forward shows; 0 where none is."""
+    ahead, looks, steps = run.at[AHEAD], run.at[LOOKS], 1
+    while ahead != NONE and looks > 0:
+        fits = screen == NONE or same(run, ahead, screen, params)
+        if fits and steps >= count:
+            break
+        if steps == count:
+            ahead = NONE
+            break
+        looks -= 1
+        steps += 1
+        ahead = run.entries[ahead].forward
+    run.at[LOOKS] = looks
+    return 0 if ahead == NONE or looks == 0 else steps
+
+
+@inner_kernel
+def _next_ahead(run: Run) -> int:
+    """The entry that lies next ahead; anew if what was under it has been replaced. −1: no room."""
+    at, entries = run.at, run.entries
+    vis, ahead = at[VIS], at[AHEAD]
+    onward = entries[ahead].forward
+    if entries[ahead].below != NONE and entries[ahead].below != vis:
+        if at[SPARE] == 0:
+            return NONE
+        at[SPARE] -= 1
+        old = entries[ahead]
+        depth, base = entries[vis].depth + 1, old.under
+        ahead = _entry(run, old.screen, old.params, vis, depth, old.region, old.tab, base)
+    at[AHEAD] = onward
+    return ahead
 
 
 @rare_kernel
 def redirect(run: Run, via: int, screen: int, params: int) -> int:
     """A gate's screen lies outside, over what was visible or in its place."""
     vis, entries = run.at[VIS], run.entries
-    if via == _VIA_INITIAL:
-        run.at[UNDER] = NONE
-        return alone(run, screen, params)
+    if via == VIA_INITIAL:
+        return reset(run, screen, params)
+    if on_splash(run):
+        via = VIA_REPLACE
     shared = run.at[TABS] == TABS_SHARED and entries[vis].region != SHEET
     if not run.screens[screen].outside:
         return put_instead(run, screen, params) if via == VIA_REPLACE else push(run, screen, params)
@@ -478,40 +732,89 @@ def redirect(run: Run, via: int, screen: int, params: int) -> int:
 
 
 @rare_kernel
-def link(run: Run, screen: int, params: int) -> int:
-    """Where a link lands: by `link_cold` if it started the app, else by `link_warm`."""
-    vis, tab = run.at[VIS], run.screens[screen].home
-    cold = vis == NONE or on_splash(run)
-    if cold:
+def link(run: Run, opened: int, move: int, screen: int, params: int) -> int:
+    """Where the link of row `opened` lands, and on what.
+
+    `move` is what the app's code did to land there, where a row tells it, else `link`. What it
+    says of the stacks holds; what lies under the screen where they are new, the rules say.
+    """
+    at, vis = run.at, run.at[VIS]
+    nothing = vis == NONE or on_splash(run)
+    cold = nothing or at[COLD] == OPENED_COLD
+    rule = at[LINK_COLD] == COLD_ALONE if cold else at[LINK_WARM] == LINK_ALONE
+    under = run.rows[opened].under
+    bare = rule if under == NONE else under == _ALONE
+    afresh = nothing or move == _RESET or (cold and move == _LINK)
+    if afresh:
         empty(run)
-        run.at[VIS] = vis
-    rule = run.at[LINK_WARM]
-    if cold:
-        rule = LINK_ALONE if run.at[LINK_COLD] == COLD_ALONE else LINK_PARENTS
-    if tab == SEVERAL:
-        tab = run.at[SELECTED]
-    if tab < 0:
-        if cold:
-            return alone(run, screen, params)
-        return over(run, sheets_gone(run, vis), screen, params)
-    if rule == LINK_OVER:
-        return _link_over(run, tab, screen, params)
-    if rule == LINK_ALONE or screen == run.tabs[tab].root:
+        at[VIS] = vis
+    leave_menu(run, screen)
+    tab = _home_afresh(run, screen)
+    if tab == NONE:
+        return alone(run, screen, params) if afresh else _link_apart(run, move, screen, params)
+    if afresh or (move == _LINK and at[LINK_WARM] != LINK_OVER):
+        return _with_root(run, tab, screen, params, bare)
+    if move == _PUSH:
+        return _push_link(run, tab, screen, params, bare)
+    if move == _REPLACE:
+        return _replace_by_link(run, tab, screen, params, bare)
+    vis = sheets_gone(run, at[VIS])
+    if move == _UPDATE and run.entries[vis].screen == screen:
+        return instead(run, vis, screen, params)
+    return _link_over(run, tab, screen, params, bare)
+
+
+@inner_kernel
+def _link_apart(run: Run, move: int, screen: int, params: int) -> int:
+    """In a running app, on a screen that lives in no tab."""
+    if run.screens[screen].role == _SHEET_ROLE:
+        return open_sheet(run, screen, params)
+    if move == _REPLACE:
+        return put_instead(run, screen, params)
+    return over(run, sheets_gone(run, run.at[VIS]), screen, params)
+
+
+@inner_kernel
+def _with_root(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
+    """At the bottom of a tab's stack, or over its root."""
+    if bare or screen == run.tabs[tab].root:
         return _bottom(run, tab, screen, params)
     return over(run, tab, screen, params)
 
 
 @inner_kernel
-def _link_over(run: Run, tab: int, screen: int, params: int) -> int:
+def _push_link(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
+    at, entries, vis = run.at, run.entries, run.at[VIS]
+    base = sheets_gone(run, vis)
+    if at[TABS] == TABS_SHARED:
+        at[VIS] = base
+        return push(run, screen, params)
+    inside = entries[base].region == TAB
+    here = inside and (entries[base].tab == tab or _across(run, screen) == NONE)
+    if here:
+        return over(run, base if at[LINK_WARM] == LINK_OVER else vis, screen, params)
+    if run.tabs[tab].top == NONE:
+        return _with_root(run, tab, screen, params, bare)
+    return over(run, run.tabs[tab].top, screen, params)
+
+
+@inner_kernel
+def _replace_by_link(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
+    elsewhere = run.at[TABS] != TABS_SHARED and _across(run, screen) != NONE
+    if elsewhere and run.tabs[tab].top == NONE:
+        return _with_root(run, tab, screen, params, bare)
+    return put_instead(run, screen, params)
+
+
+@inner_kernel
+def _link_over(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
     """Over the tab's kept stack, where an entry of the screen is reused."""
     shared = run.at[TABS] == TABS_SHARED
     top = sheets_gone(run, run.at[VIS]) if shared else run.tabs[tab].top
     if shared and run.at[KEEP_OUTSIDE] != OUTSIDE_KEPT:
         top = _outside_gone(run, top)
     if top == NONE:
-        if screen == run.tabs[tab].root:
-            return _bottom(run, tab, screen, params)
-        top = tab
+        return _with_root(run, tab, screen, params, bare)
     entry = _down_to(run, top, screen, NONE, not shared)
     if entry == NONE:
         return over(run, top, screen, params)

@@ -39,11 +39,16 @@ EVENTS = (
     "sign_out",
     "session_restored",
     "custom",
+    "navigate",
+    "traverse",
 )
+"""`navigate` goes to a screen and `traverse` back or forward to one, by whichever move the stacks
+of the moment make of it. Codes stand in stored rows: new words come last."""
 EVENT = {word: code for code, word in enumerate(EVENTS)}
 OUTCOMES = ("attempt", "ok", "failed", "stayed", "left")
 OUTCOME = {word: code for code, word in enumerate(OUTCOMES)}
-VIAS = ("push", "replace", "initial")
+VIAS = ("push", "replace", "initial", "link")
+"""How a redirect landed; or that a row came about by a link."""
 
 NONE = -1
 """The code of a value that a row does not have."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mossy_trail.core.app_map import ROLE
-from mossy_trail.core.kernel import inner_kernel
+from mossy_trail.core.kernel import inner_kernel, rare_kernel
 from mossy_trail.core.landing import (
     VIA_PUSH,
     alone,
@@ -11,36 +11,57 @@ from mossy_trail.core.landing import (
     chosen_again,
     close,
     further_down,
+    home_of,
     instead,
-    link,
+    is_menu,
+    leave_menu,
     on_splash,
     open_sheet,
     pop,
     push,
     put_instead,
     redirect,
+    reset,
     same,
     sheets_gone,
+    steps_ahead,
     switch,
 )
 from mossy_trail.core.log import NONE
-from mossy_trail.core.run import KEEP_OUTSIDE, OUTSIDE_KEPT, SELECTED, UNDER, VIS, Run
+from mossy_trail.core.run import KEEP_OUTSIDE, OUTSIDE_KEPT, SELECTED, TABS, TABS_SHARED, VIS, Run
 from mossy_trail.core.steps import MOVE, OUTSIDE, SHEET, TAB
 
 _PUSH, _POP, _POP_TO = MOVE["push"], MOVE["pop"], MOVE["pop_to"]
 _REPLACE, _RESET, _SWITCH = MOVE["replace"], MOVE["reset"], MOVE["switch_tab"]
 _OPEN, _CLOSE, _UPDATE = MOVE["open_modal"], MOVE["close_modal"], MOVE["update"]
-_REDIRECT, _LINK = MOVE["redirect"], MOVE["link"]
+_REDIRECT = MOVE["redirect"]
 _SHEET_ROLE, _MENU = ROLE["sheet"], ROLE["menu"]
+_FORWARD, _NOWHERE = MOVE["forward"], MOVE["start"]
 _MOST_LIKELY_FIRST = (
     *(_UPDATE, _CLOSE, _OPEN, _POP, _SWITCH, _POP_TO),
-    *(_REDIRECT, _PUSH, _RESET, _LINK, _REPLACE),
+    *(_REDIRECT, _PUSH, _RESET, _REPLACE),
 )
 
 
 @inner_kernel
 def ways(run: Run, screen: int, params: int) -> int:
-    """The moves that could have led from here to this view, as the sum of 1 << move."""
+    """The moves that could have led from here to this view, as the sum of 1 << move.
+
+    No way is a link: that there was one, a row would tell.
+    """
+    vis = run.at[VIS]
+    if not is_menu(run, vis):
+        return _ways(run, screen, params)
+    if same(run, run.entries[vis].under, screen, params):
+        return 1 << _CLOSE
+    run.at[VIS] = run.entries[vis].under
+    found = _ways(run, screen, params)
+    run.at[VIS] = vis
+    return found
+
+
+@inner_kernel
+def _ways(run: Run, screen: int, params: int) -> int:
     vis, entries = run.at[VIS], run.entries
     if on_splash(run):
         return 1 << _after_splash(run, screen)
@@ -60,13 +81,11 @@ def ways(run: Run, screen: int, params: int) -> int:
     down = further_down(run, screen, params)
     if down != NONE and down != under:
         found |= 1 << _POP_TO
-    if home >= 0:
-        found |= 1 << _LINK
-        if run.tabs[home].root == screen:
-            found |= 1 << _RESET
-            own_root = region == TAB and home == entries[vis].tab
-            if own_root and down == NONE and under != NONE:
-                found |= 1 << _POP_TO
+    if home >= 0 and run.tabs[home].root == screen:
+        found |= 1 << _RESET
+        own_root = region == TAB and home == entries[vis].tab
+        if own_root and down == NONE and under != NONE:
+            found |= 1 << _POP_TO
     if run.screens[screen].outside:
         found |= 1 << _RESET
         if region != OUTSIDE:
@@ -81,14 +100,66 @@ def ways(run: Run, screen: int, params: int) -> int:
 
 @inner_kernel
 def _after_splash(run: Run, screen: int) -> int:
-    """Nobody goes back to a splash: what follows stands in its place, or the app afresh.
-
-    A screen inside a tab that is not its root was put there by something, most likely a link.
-    """
+    """Nobody goes back to a splash: what follows stands in its place, or the app afresh."""
     home = run.screens[screen].home
-    if home < 0:
-        return _REPLACE
-    return _RESET if run.tabs[home].root == screen else _LINK
+    return _RESET if home >= 0 and run.tabs[home].root == screen else _REPLACE
+
+
+@rare_kernel
+def navigated(run: Run, tab: int, screen: int, params: int) -> int:
+    """The move that "go to this screen" makes of the stacks: −1 none, `start` one to nowhere.
+
+    On the screen itself it changes the params; a tab that shows the screen is selected; a sheet
+    is opened; anything else is put on top.
+    """
+    vis, entries = run.at[VIS], run.entries
+    if screen == NONE:
+        return NONE if tab == NONE else _SWITCH
+    role = run.screens[screen].role
+    if vis == NONE:
+        return _PUSH
+    if entries[vis].screen == screen:
+        return _NOWHERE if same(run, vis, screen, params) else _UPDATE
+    base = entries[vis].under if is_menu(run, vis) else vis
+    if role == _SHEET_ROLE or role == _MENU:
+        return _OPEN
+    if same(run, base, screen, params) or same(run, sheets_gone(run, base), screen, params):
+        return _CLOSE
+    home = home_of(run, screen)
+    if home != NONE and entries[base].region != OUTSIDE and run.at[TABS] != TABS_SHARED:
+        other = home != entries[sheets_gone(run, base)].tab
+        resting = home if run.tabs[home].top == NONE else run.tabs[home].top
+        if other and entries[resting].screen == screen:
+            return _SWITCH
+    return _PUSH
+
+
+@rare_kernel
+def traversed(run: Run, count: int, screen: int, params: int) -> int:
+    """The move that "back or forward" makes of the stacks, by where this screen lies on them."""
+    vis, entries = run.at[VIS], run.entries
+    if vis == NONE:
+        return _POP
+    under, role = below(run, vis), run.screens[entries[vis].screen].role
+    if screen == NONE or same(run, under, screen, params):
+        closes = role == _SHEET_ROLE or role == _MENU
+        if count > 1:
+            return _POP_TO
+        return _CLOSE if closes and under == entries[vis].under else _POP
+    if steps_ahead(run, 1, screen, params) == 1:
+        return _FORWARD
+    if further_down(run, screen, params) != NONE:
+        return _POP_TO
+    return _FORWARD if steps_ahead(run, count, screen, params) else _POP
+
+
+@rare_kernel
+def back_or_forward(run: Run, screen: int, params: int) -> bool:
+    """Whether this screen lies both right below and right ahead, so that either may be meant."""
+    vis = run.at[VIS]
+    if vis == NONE or screen == NONE or not same(run, below(run, vis), screen, params):
+        return False
+    return steps_ahead(run, 1, screen, params) == 1
 
 
 @inner_kernel
@@ -131,6 +202,9 @@ def go(run: Run, move: int, screen: int, params: int) -> int:
     """The entry that one of these ways leads to."""
     if move == _POP:
         return pop(run, screen, params)
+    if move == _CLOSE:
+        return close(run, screen, params)
+    leave_menu(run, screen)
     if move == _PUSH:
         return push(run, screen, params)
     if move == _SWITCH:
@@ -138,17 +212,12 @@ def go(run: Run, move: int, screen: int, params: int) -> int:
     if move == _POP_TO:
         down = further_down(run, screen, params)
         return alone(run, screen, params) if down == NONE else down
-    if move == _CLOSE:
-        return close(run, screen, params)
     if move == _OPEN:
         return open_sheet(run, screen, params)
     if move == _UPDATE:
         return instead(run, run.at[VIS], screen, params)
-    if move == _LINK:
-        return link(run, screen, params)
     if move == _REDIRECT:
         return redirect(run, VIA_PUSH, screen, params)
     if move == _RESET:
-        run.at[UNDER] = NONE
-        return alone(run, screen, params)
+        return reset(run, screen, params)
     return put_instead(run, screen, params)

@@ -164,7 +164,7 @@ class _Rows:
     ) -> tuple[Choices, NDArray[np.int64], float]:
         """The readings chosen of these rows, how often each move is, and how likely it is."""
         longest = int(np.bincount(self.log.columns["user"][rows]).max(initial=0))
-        run, counts = self.run(2 * READINGS * longest), np.zeros(usual.weights.shape, "int64")
+        run, counts = self.run(3 * READINGS * longest), np.zeros(usual.weights.shape, "int64")
         limits = self.settings.settle, self.settings.doubled
         likelihood = weigh(run, new_lattice(run), usual, rows, counts, *limits)
         choices = Choices(run.rows["choice"].copy(), run.rows["unsure"].copy())

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.app_map import HISTORY, Places
 from mossy_trail.core.kernel import inner_kernel, kernel, read_only
+from mossy_trail.core.linked import not_linked
 from mossy_trail.core.log import DTYPES, EVENT, NONE, Column, Log
 from mossy_trail.core.sessions import resent
 from mossy_trail.core.steps import FATE, TAB, Entries
@@ -27,6 +28,9 @@ _ROW = np.dtype(
         ("source", "i4"),
         ("count", "i4"),
         ("target", "i4"),
+        ("under", "i1"),
+        ("values", "i4"),
+        ("not_linked", "?"),
         ("event", "u1"),
         ("via", "i1"),
         ("outcome", "i1"),
@@ -36,7 +40,7 @@ _ROW = np.dtype(
     ],
     align=True,
 )
-_SCREEN = np.dtype([(name, "i8") for name in ("home", "role", "outside")])
+_SCREEN = np.dtype([(name, "i8") for name in ("home", "homes", "role", "outside")])
 _TAB = np.dtype([(name, "i8") for name in ("root", "top", "used")])
 _ENTRY = np.dtype([(name, "i8") for name in (*Entries._fields, "forward", "print")])
 _STEP = np.dtype(
@@ -80,8 +84,12 @@ class Run(NamedTuple):
 # row whose view has not come yet, LINK an open_link row whose landing has not, FIRST the first
 # row since the last step that belongs to the next one, SHOWN the last row that showed VIS. UNDER
 # is the top of an outside stack that was kept under the tabs, RESTORED the entry that was visible
-# when the app ended, CLOCK counts selections of tabs, LOOKS how far stacks may be searched, and
-# AHEAD is the entry that the last pop took off; `forward` of that entry, the one taken off before.
+# when the app ended, RESUMED whether this journey goes on from there, CLOCK counts selections of
+# tabs, LOOKS how far stacks may be searched. AHEAD is the entry that the last move back took off;
+# `forward` of that entry, the one taken off before. REPORTED is the tab that the row at hand
+# reports. COLD is whether nothing has moved since an app_start that named its screen, or since a
+# link was opened then, ALREADY whether the open link's screen was visible when it was opened.
+# SETTLE is the settle time. SPARE counts entries that may be made beside the two that a row may make.
 # The last ones are the history rules: the number of each one's setting in `app_map.HISTORY`.
 (
     VIS,
@@ -104,6 +112,12 @@ class Run(NamedTuple):
     CLOCK,
     LOOKS,
     AHEAD,
+    REPORTED,
+    COLD,
+    RESUMED,
+    SPARE,
+    SETTLE,
+    ALREADY,
     TABS,
     ROOT_BACK,
     RESELECT,
@@ -111,8 +125,9 @@ class Run(NamedTuple):
     LINK_WARM,
     RESTART,
     KEEP_OUTSIDE,
+    ACROSS,
     REGISTERS,
-) = range(28)
+) = range(35)
 
 
 def _setting(rule: str, word: str) -> int:
@@ -120,12 +135,16 @@ def _setting(rule: str, word: str) -> int:
 
 
 TABS_RESET, TABS_SHARED = _setting("tabs", "reset"), _setting("tabs", "shared")
-BACK_FIRST, BACK_PREVIOUS = (_setting("root_back", w) for w in ("first_tab", "previous_tab"))
+BACK_EXIT, BACK_FIRST, BACK_PREVIOUS, BACK_IN_BAR = (
+    _setting("root_back", word) for word in ("exit", "first_tab", "previous_tab", "bar_order")
+)
 RESELECT_STAY, RESTART_FRESH = _setting("reselect", "stay"), _setting("restart", "fresh")
 OUTSIDE_KEPT, COLD_ALONE = _setting("outside", "kept"), _setting("link_cold", "alone")
+ACROSS_HERE = _setting("across", "here")
 LINK_OVER, LINK_PARENTS, LINK_ALONE = (
     _setting("link_warm", word) for word in ("over", "parents", "alone")
 )
+STARTED_COLD, OPENED_COLD = 1, 2
 LOOKS_PER_ROW = 64
 """Entries that searches may look at, for each row of a user so far: so time is linear in rows."""
 
@@ -134,7 +153,7 @@ _CUSTOM, _KEPT, _RESENT = EVENT["custom"], FATE["kept"], FATE["resent"]
 _ZERO: Any = np.int64(0)
 
 
-_CODINGS = ("of_name", "params_of_name", "tab_of_word", "link_target")
+_CODINGS = ("of_name", "params_of_name", "tab_of_word", "link_target", "link_under", "link_params")
 
 
 class Source(NamedTuple):
@@ -158,6 +177,9 @@ class Source(NamedTuple):
     params_of_name: Column
     tab_of_word: Column
     link_target: Column
+    link_under: Column
+    link_params: Column
+    not_linked: Column
 
     @classmethod
     def of(cls, log: Log, places: Places, journey: NDArray[np.int32]) -> Source:
@@ -167,7 +189,7 @@ class Source(NamedTuple):
         own |= {"taken_off": read_only(log.columns["count"]), "again": resent(log)}
         if places.filter_names:
             own["event"] = read_only(_without_filters(log, places))
-        return cls(journey=journey, **own, **codings)
+        return cls(journey=journey, not_linked=not_linked(log, places, journey), **own, **codings)
 
 
 def _without_filters(log: Log, places: Places) -> NDArray[np.uint8]:
@@ -186,7 +208,7 @@ def new_run(rows: int, places: Places, history: Mapping[str, str], room: int) ->
     for name in _SCREEN.names or ():
         screens[name] = getattr(places, name)
     registers = np.full(REGISTERS, NONE, "i8")
-    registers[[STEPS, MARKED, RESENT, SIGNED_OUT, CLOCK, LOOKS]] = 0
+    registers[[STEPS, MARKED, RESENT, SIGNED_OUT, CLOCK, LOOKS, COLD, RESUMED, SPARE, ALREADY]] = 0
     registers[ENTRIES] = len(places.roots)
     registers[TABS:] = [HISTORY[rule].index(history[rule]) for rule in HISTORY]
     tabs = np.full(len(places.roots), NONE, _TAB)
@@ -205,7 +227,11 @@ def fill(rows: Column, source: Source, begin: int) -> None:
         row.screen = source.of_name[screen] if screen != NONE else NONE
         row.origin = source.of_name[origin] if origin != NONE else NONE
         row.tab = source.tab_of_word[tab] if tab != NONE else NONE
-        row.target = source.link_target[uri] if uri != NONE else NONE
+        row.target = row.under = row.values = NONE
+        if uri != NONE:
+            row.target, row.under = source.link_target[uri], source.link_under[uri]
+            row.values = source.link_params[uri]
+        row.not_linked = source.not_linked[j]
         row.params, row.uri, row.source = source.params[j], uri, source.source[j]
         if row.params == NONE and screen != NONE:
             row.params = source.params_of_name[screen]

@@ -5,9 +5,12 @@ from __future__ import annotations
 from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import inner_kernel, rare_kernel
 from mossy_trail.core.landing import (
+    VIA_INITIAL,
+    VIA_LINK,
     VIA_PUSH,
     VIA_REPLACE,
     alone,
+    at_home,
     below,
     chosen_again,
     empty,
@@ -16,27 +19,36 @@ from mossy_trail.core.landing import (
     on_splash,
     redirect,
     same,
-    sheets_gone,
     stand_on,
 )
 from mossy_trail.core.log import EVENT, NONE, OUTCOME
-from mossy_trail.core.reading import first_way, go
+from mossy_trail.core.reading import back_or_forward, first_way, go, navigated, traversed
 from mossy_trail.core.run import (
+    ALREADY,
     AWAY_SINCE,
+    COLD,
     FIRST,
     LINK,
+    LINK_OVER,
+    LINK_WARM,
     LOOKS,
     LOOKS_PER_ROW,
     MARKED,
+    OPENED_COLD,
     PENDING,
+    REPORTED,
     RESENT,
     RESTART,
     RESTART_FRESH,
     RESTORED,
+    RESUMED,
     SELECTED,
+    SETTLE,
     SHOWN,
     SIGNED_OUT,
+    SPARE,
     STARTED,
+    STARTED_COLD,
     STEP,
     STEPS,
     VIS,
@@ -57,11 +69,18 @@ _APP_START, _VIEW, _LINK_ROW = EVENT["app_start"], EVENT["screen_view"], EVENT["
 _BACKGROUND, _FOREGROUND = EVENT["app_background"], EVENT["app_foreground"]
 _RECREATE, _SIGN_OUT, _REDIRECT_ROW = EVENT["app_recreate"], EVENT["sign_out"], EVENT["redirect"]
 _BLOCKED, _LEAVE_PROMPT, _STAYED = EVENT["blocked"], EVENT["leave_prompt"], OUTCOME["stayed"]
+_EXIT = EVENT["app_exit"]
 _FIRST_MOVE, _LAST_MOVE = EVENT["push"], EVENT["redirect"]
-_POP_ROW, _POP_TO_ROW = EVENT["pop"], EVENT["pop_to"]
+_NAVIGATE, _TRAVERSE = EVENT["navigate"], EVENT["traverse"]
+_POP_ROW, _POP_TO_ROW, _FORWARD_ROW = (EVENT[w] for w in ("pop", "pop_to", "forward"))
+_REPLACE_ROW, _RESET_ROW = EVENT["replace"], EVENT["reset"]
 _MOVE_OF_EVENT = MOVE["push"] - EVENT["push"]
-_START, _POP, _REPLACE, _SWITCH = (MOVE[m] for m in ("start", "pop", "replace", "switch_tab"))
-_REDIRECT, _LINKED = MOVE["redirect"], MOVE["link"]
+_START, _POP, _POP_TO = (MOVE[m] for m in ("start", "pop", "pop_to"))
+_REPLACE, _SWITCH = MOVE["replace"], MOVE["switch_tab"]
+_RESET, _REDIRECT, _LINKED = MOVE["reset"], MOVE["redirect"], MOVE["link"]
+_NOT_FOUND = ROLE["not_found"]
+_LATE = 15
+"""A link whose pattern is unknown, or that lands elsewhere, does so within so many settle times."""
 _KEPT, _MADE, _MERGED = FATE["kept"], FATE["made"], FATE["merged"]
 _DOUBLED, _REPEATED = FATE["doubled"], FATE["repeated"]
 
@@ -70,6 +89,7 @@ _DOUBLED, _REPEATED = FATE["doubled"], FATE["repeated"]
 def walk(run: Run, settle: int, doubled: int) -> None:
     """Take all rows; a view without a move is read as its `choice` says, or as the first way."""
     rows = run.rows
+    run.at[SETTLE] = settle
     for i in range(len(rows)):
         if take_row(run, i, settle, doubled):
             choice = rows[i].choice
@@ -86,26 +106,39 @@ def take_row(run: Run, i: int, settle: int, doubled: int) -> bool:
     if i == 0 or rows[i].journey != rows[i - 1].journey:
         _begin_journey(run, i)
     at[LOOKS] += LOOKS_PER_ROW
+    at[SPARE] += 1
     event = rows[i].event
     if event == _VIEW:
         return rows[i].screen != NONE and _on_view(run, i, settle, doubled)
     if event == _REDIRECT_ROW:
         _on_redirect(run, i, settle)
-    elif _FIRST_MOVE <= event < _LAST_MOVE:
+    elif _FIRST_MOVE <= event < _LAST_MOVE or event == _NAVIGATE or event == _TRAVERSE:
         _on_move(run, i)
     elif event == _LINK_ROW:
-        flush(run)
-        at[LINK] = i
-        _belongs_to_next(run, i)
+        _on_link(run, i)
     else:
         _on_lifecycle(run, i, event)
+        if rows[i].screen != NONE and _shows(run, event):
+            return _on_view(run, i, settle, doubled)
     return False
+
+
+@inner_kernel
+def _shows(run: Run, event: int) -> bool:
+    """Whether a row of this kind shows the screen that it names.
+
+    One that says goodbye names what was shown before, and tells something new only as the first.
+    """
+    if event == _APP_START or event == _FOREGROUND or event == _RECREATE:
+        return True
+    return (event == _BACKGROUND or event == _EXIT) and run.at[VIS] == NONE
 
 
 @inner_kernel
 def choose(run: Run, i: int, move: int) -> None:
     """Carry out the move that led to the view in row `i`, which came without one."""
     screen, params = wide(run.rows[i].screen), wide(run.rows[i].params)
+    run.at[REPORTED] = run.rows[i].tab
     _show(run, go(run, move, screen, params), move, True, i, i)
 
 
@@ -115,9 +148,9 @@ def _begin_journey(run: Run, i: int) -> None:
     flush(run)
     if i > 0 and rows[i].user != rows[i - 1].user:
         empty(run)
-        at[LOOKS] = 0
+        at[LOOKS] = at[SPARE] = 0
     at[STEP] = at[LINK] = at[STARTED] = at[AWAY_SINCE] = at[WANTED] = NONE
-    at[SIGNED_OUT] = at[RESENT] = 0
+    at[RESENT] = at[RESUMED] = at[COLD] = 0
     at[FIRST] = i
 
 
@@ -135,6 +168,8 @@ def _on_lifecycle(run: Run, i: int, event: int) -> None:
         _restart(run)
         at[LINK] = NONE
         at[STARTED] = i
+        at[RESUMED] = 0
+        at[COLD] = STARTED_COLD if rows[i].screen != NONE else 0
         _belongs_to_next(run, i)
     elif event == _BACKGROUND:
         at[AWAY_SINCE] = i
@@ -158,7 +193,7 @@ def _restart(run: Run) -> None:
     if at[RESTART] == RESTART_FRESH or (at[VIS] == NONE and at[RESTORED] == NONE):
         empty(run)
     elif at[VIS] != NONE:
-        at[RESTORED] = sheets_gone(run, at[VIS])
+        at[RESTORED] = at[VIS]
         at[VIS] = NONE
 
 
@@ -177,18 +212,92 @@ def _refuse(run: Run, i: int) -> None:
         run.steps[at[STEP]].refused += 1
 
 
+@rare_kernel
+def _on_link(run: Run, i: int) -> None:
+    rows, at = run.rows, run.at
+    flush(run)
+    vis, target = at[VIS], rows[i].target
+    at[COLD] = OPENED_COLD if at[COLD] == STARTED_COLD else 0
+    at[ALREADY] = 0
+    if at[COLD] and at[STEP] != NONE and _landed_by_start(run, target):
+        _amend_start(run, i)
+        return
+    at[REPORTED] = rows[i].tab
+    if target != NONE and vis != NONE and run.entries[vis].screen == target and at_home(run, vis):
+        known, given = run.entries[vis].params, rows[i].values
+        at[ALREADY] = given == NONE or known == NONE or known == given
+    at[LINK] = i
+    _belongs_to_next(run, i)
+
+
+@inner_kernel
+def _landed_by_start(run: Run, target: int) -> bool:
+    """Whether what the start shows is what the link was to open, or that it was not found."""
+    screen = run.entries[run.at[VIS]].screen
+    return screen == target or run.screens[screen].role == _NOT_FOUND
+
+
+@rare_kernel
+def _amend_start(run: Run, i: int) -> None:
+    """The start that has just been shown was the landing of the link in row `i`."""
+    at, rows, steps, step = run.at, run.rows, run.steps, run.at[STEP]
+    screen, params = run.entries[at[VIS]].screen, run.entries[at[VIS]].params
+    at[VIS] = NONE
+    entry = link(run, i, wide(_LINKED), screen, params)
+    stand_on(run, entry)
+    steps[step].entry, steps[step].below = entry, below(run, entry)
+    steps[step].move, steps[step].inferred = _LINKED, False
+    steps[step].uri, steps[step].source = rows[i].uri, rows[i].source
+    rows[i].fate = _MERGED
+    at[COLD] = 0
+
+
 @inner_kernel
 def _on_move(run: Run, i: int) -> None:
     rows, at = run.rows, run.at
     flush(run)
+    at[REPORTED] = rows[i].tab
     if rows[i].event + _MOVE_OF_EVENT == _SWITCH and _is_reselection(run, i):
         return
-    if at[LINK] != NONE:
-        target = rows[at[LINK]].target
-        if target != NONE and target != rows[i].screen:
-            at[LINK] = NONE  # the user went on; the link never landed
+    if at[LINK] == NONE:
+        at[COLD] = 0
+    elif not (_answers(run, i) or _leads_to_answer(run, i)):
+        at[LINK] = NONE  # the user went on; the link never landed
+        at[COLD] = 0
     at[PENDING] = i
     _belongs_to_next(run, i)
+
+
+@rare_kernel
+def _answers(run: Run, i: int) -> bool:
+    """Whether the move in row `i` is what the app's code answered the open link with."""
+    rows, screen, opened = run.rows, run.rows[i].screen, run.at[LINK]
+    if rows[i].via == VIA_LINK:
+        return True
+    if screen == NONE or run.screens[screen].role == _SPLASH:
+        return False
+    if run.screens[screen].role == _NOT_FOUND:
+        return True
+    late = rows[i].time - rows[opened].time > run.at[SETTLE]
+    if rows[opened].target == NONE:
+        return not late or run.at[VIS] == NONE or on_splash(run)
+    if run.at[ALREADY] and late:
+        return False
+    return rows[opened].target == screen and not rows[i].not_linked
+
+
+@rare_kernel
+def _leads_to_answer(run: Run, i: int) -> bool:
+    """Whether the answer may still come: this move is to a splash, or to the root below it."""
+    rows, screen, opened = run.rows, run.rows[i].screen, run.at[LINK]
+    if screen == NONE:
+        return False
+    if run.screens[screen].role == _SPLASH:
+        return True
+    target = rows[opened].target
+    home = NONE if target == NONE else run.screens[target].home
+    at_once = rows[i].time - rows[opened].time <= run.at[SETTLE]
+    return at_once and home >= 0 and run.tabs[home].root == screen
 
 
 @inner_kernel
@@ -213,8 +322,7 @@ def _on_redirect(run: Run, i: int, settle: int) -> None:
         screen = rows[pending].screen
         answers = rows[pending].event == _REDIRECT_ROW or screen == NONE or wanted == NONE
         if answers or screen == wanted:
-            if rows[pending].event == _POP_ROW or rows[pending].event == _POP_TO_ROW:
-                _go_back_unseen(run, pending)
+            _answer_as(run, pending, i)
             if rows[pending].event == _REDIRECT_ROW:
                 wanted = at[WANTED]
             elif wanted == NONE:
@@ -229,11 +337,48 @@ def _on_redirect(run: Run, i: int, settle: int) -> None:
 
 
 @rare_kernel
-def _go_back_unseen(run: Run, i: int) -> None:
-    move, screen = run.rows[i].event + _MOVE_OF_EVENT, wide(run.rows[i].screen)
-    entry = land(run, move, i, screen, wide(run.rows[i].params))
+def _answer_as(run: Run, asked: int, i: int) -> None:
+    """Let the redirect in row `i` land as the move would have that it answers.
+
+    What went through the history has done so; what would have stood in a place of its own kind
+    leaves it to the gate, unless the redirect says how it landed.
+    """
+    event, rows = run.rows[asked].event, run.rows
+    if _goes_through_history(event):
+        _go_unseen(run, asked)
+    elif rows[i].via == NONE:
+        if event == _REPLACE_ROW:
+            rows[i].via = VIA_REPLACE
+        elif event == _RESET_ROW:
+            rows[i].via = VIA_INITIAL
+        elif event == _REDIRECT_ROW:
+            rows[i].via = rows[asked].via
+
+
+@inner_kernel
+def _goes_through_history(event: int) -> bool:
+    return event == _POP_ROW or event == _POP_TO_ROW or event == _FORWARD_ROW or event == _TRAVERSE
+
+
+@rare_kernel
+def _go_unseen(run: Run, i: int) -> None:
+    screen, params = wide(run.rows[i].screen), wide(run.rows[i].params)
+    entry = land(run, _move_of(run, i, screen, params), i, screen, params)
     if entry != NONE:
         stand_on(run, entry)
+
+
+@inner_kernel
+def _move_of(run: Run, i: int, screen: int, params: int) -> int:
+    """The move that a row tells; what "navigate" or "traverse" is, the stacks tell."""
+    event = wide(run.rows[i].event)
+    if event == _NAVIGATE:
+        return navigated(run, wide(run.rows[i].tab), screen, params)
+    if event == _TRAVERSE:
+        return traversed(run, wide(run.rows[i].count), screen, params)
+    if event == _POP_ROW and run.rows[i].count > 1:
+        return wide(_POP_TO)
+    return event + _MOVE_OF_EVENT
 
 
 @inner_kernel
@@ -242,6 +387,7 @@ def _on_view(run: Run, i: int, settle: int, doubled: int) -> bool:
     rows, at = run.rows, run.at
     screen, params = wide(rows[i].screen), wide(rows[i].params)
     pending = at[PENDING]
+    at[REPORTED] = rows[i].tab
     if pending != NONE:
         awaited = rows[pending].screen
         on_time = rows[i].time - rows[pending].time <= settle
@@ -249,31 +395,61 @@ def _on_view(run: Run, i: int, settle: int, doubled: int) -> bool:
             _complete(run, i, screen, params)
             return False
         flush(run)
-    if _answers_link(run, screen, params):
+        at[REPORTED] = rows[i].tab
+    if rows[i].uri != NONE and rows[i].event == _VIEW and _came_by_link(run, i):
+        at[LINK] = i
+    if at[LINK] != NONE and _view_answers(run, i, screen, params):
         _answer_link(run, i, screen, params)
         return False
     restored = _meet_restored(run, screen, params)
     if restored != NONE:
         _resume(run, i, restored)
     elif same(run, at[VIS], screen, params):
-        if at[STEP] == NONE:
-            _show(run, at[VIS], wide(_START), True, i, i)
-        else:
+        if at[STEP] != NONE:
             _repeat(run, i, doubled)
-    elif at[VIS] == NONE or at[STEP] == NONE:
+        elif at[RESUMED]:
+            rows[i].fate = _DOUBLED
+        else:
+            _show(run, at[VIS], wide(_START), True, i, i)
+    elif at[VIS] == NONE or (at[STEP] == NONE and not at[RESUMED]):
         _start(run, i, screen, params)
     else:
         return True
     return False
 
 
-@inner_kernel
-def _answers_link(run: Run, screen: int, params: int) -> bool:
-    """A view answers the open link unless it is the splash, or what stood there before."""
-    opened = run.at[LINK]
-    if opened == NONE or run.screens[screen].role == _SPLASH:
+@rare_kernel
+def _came_by_link(run: Run, i: int) -> bool:
+    """Whether a view's own row says that a link led to it."""
+    row = run.rows[i]
+    return row.via == VIA_LINK or (row.source != NONE and row.target == row.screen)
+
+
+@rare_kernel
+def _view_answers(run: Run, i: int, screen: int, params: int) -> bool:
+    """Whether the view in row `i`, with no move, is where the open link led.
+
+    It is not if it is a splash, or what stood there before. A link to what is visible already
+    leads nowhere: any other screen is the user's own way.
+    """
+    at, rows, opened = run.at, run.rows, run.at[LINK]
+    if run.screens[screen].role == _SPLASH or opened == i:
+        return opened == i
+    if rows[opened].target == screen:
+        shown_before = at[ALREADY] and at[LINK_WARM] == LINK_OVER
+        if not rows[i].not_linked and not (shown_before and same(run, at[VIS], screen, params)):
+            return True
+        at[LINK] = NONE
         return False
-    return run.rows[opened].target == screen or not same(run, run.at[VIS], screen, params)
+    if same(run, at[VIS], screen, params):
+        return False
+    starting = at[VIS] == NONE or on_splash(run) or at[COLD] == OPENED_COLD
+    if starting or run.screens[screen].role == _NOT_FOUND:
+        return True
+    if at[ALREADY] or rows[i].time - rows[opened].time > _LATE * at[SETTLE]:
+        at[LINK] = NONE
+        return False
+    return True
 
 
 @rare_kernel
@@ -291,7 +467,7 @@ def _answer_link(run: Run, i: int, screen: int, params: int) -> None:
         return
     if params == NONE:
         params = wide(rows[asked].params)
-    _show(run, link(run, screen, params), wide(_LINKED), False, asked, i)
+    _show(run, link(run, asked, wide(_LINKED), screen, params), wide(_LINKED), False, asked, i)
 
 
 @inner_kernel
@@ -300,14 +476,11 @@ def _start(run: Run, i: int, screen: int, params: int) -> None:
         _restart(run)  # it started, though no row says so
     if run.at[RESTORED] == NONE:
         empty(run)
-    _show_first(run, alone(run, screen, params), i)
-
-
-@rare_kernel
-def _show_first(run: Run, entry: int, i: int) -> None:
-    """The first step, asked for by the `app_start` where there is one."""
-    started = run.at[STARTED]
-    _show(run, entry, wide(_START), started == NONE, i if started == NONE else started, i)
+    cold, started = run.at[COLD], run.at[STARTED]
+    asked = i if started == NONE else started
+    _show(run, alone(run, screen, params), wide(_START), started == NONE, asked, i)
+    run.at[COLD] = cold
+    run.at[RESENT] = cold == STARTED_COLD  # the view that follows shows it once more
 
 
 @inner_kernel
@@ -332,11 +505,13 @@ def _meet_restored(run: Run, screen: int, params: int) -> int:
 
 @rare_kernel
 def _resume(run: Run, i: int, entry: int) -> None:
-    """The view of a screen that stands again, at once or in the place of the splash."""
+    """The view of what stands again: after a splash a step, else where the journey begins."""
     if run.at[VIS] != NONE:
         _show(run, entry, wide(_REPLACE), True, i, i)
-    else:
-        _show_first(run, entry, i)
+        return
+    stand_on(run, entry)
+    run.at[RESUMED] = 1
+    run.rows[i].fate = _MERGED
 
 
 @inner_kernel
@@ -366,39 +541,75 @@ def _complete_unseen(run: Run) -> None:
 def _complete(run: Run, view: int, screen: int, params: int) -> None:
     """Carry out the pending move onto `screen`; `view` is the row that shows it, or −1."""
     rows, at = run.rows, run.at
-    pending = at[PENDING]
+    pending, opened = at[PENDING], at[LINK]
     at[PENDING] = NONE
     if params == NONE:
         params = wide(rows[pending].params)
-    move = rows[pending].event + _MOVE_OF_EVENT
-    first = at[VIS] == NONE and at[STARTED] != NONE and at[LINK] == NONE
-    if move == _POP and _goes_nowhere(run, screen, params):
-        run.steps[at[STEP]].refused += 1
+    at[REPORTED] = rows[pending].tab
+    if view != NONE and rows[view].tab != NONE:
+        at[REPORTED] = rows[view].tab
+    first = at[VIS] == NONE and at[STARTED] != NONE
+    if at[VIS] == NONE:
+        _stand_where_it_began(run, pending, screen, params)
+    move = _move_of(run, pending, screen, params)
+    if move == NONE:
+        return
+    if _goes_nowhere(run, move, screen, params):
+        if move == _POP:
+            run.steps[at[STEP]].refused += 1
         if view != NONE:
             rows[view].fate = _DOUBLED
             at[SHOWN] = view
         return
+    linked = opened != NONE and move != _REDIRECT and _answers(run, pending)
     entry = _meet_restored(run, screen, params)
-    if entry == NONE:
+    if entry == NONE and linked:
+        if rows[pending].event == _NAVIGATE:
+            move = wide(_LINKED)  # it says no more of the stacks than the link itself
+        entry = link(run, opened, move, screen, params)
+    elif entry == NONE:
         entry = land(run, move, pending, screen, params)
     if entry == NONE:
         return
     if move != _REDIRECT:
         at[WANTED] = NONE
-        if at[LINK] != NONE:
+        if linked:
             move = _LINKED
-        elif first:
+        elif first and not at[RESUMED]:
             move = _START
+    either = rows[pending].event == _TRAVERSE and back_or_forward(run, screen, params)
     _show(run, entry, move, False, pending, view)
+    if either:
+        run.steps[at[STEP]].unsure = True
+    if opened != NONE and not linked and move != _REDIRECT:
+        at[LINK] = opened
+
+
+@rare_kernel
+def _stand_where_it_began(run: Run, i: int, screen: int, params: int) -> None:
+    """The first move of a journey with no view before it tells by itself where it was made."""
+    at, rows = run.at, run.rows
+    origin, restored, event = rows[i].origin, at[RESTORED], rows[i].event
+    if event == _REDIRECT_ROW or (origin != NONE and run.screens[origin].role == _SPLASH):
+        return
+    if restored != NONE and not same(run, restored, screen, params):
+        if event != _RESET_ROW and (origin == NONE or origin == run.entries[restored].screen):
+            at[RESTORED] = NONE
+            stand_on(run, restored)
+            at[RESUMED] = 1
+    elif origin != NONE and restored == NONE and event != _RESET_ROW:
+        stand_on(run, alone(run, wide(origin), wide(NONE)))
 
 
 @inner_kernel
-def _goes_nowhere(run: Run, screen: int, params: int) -> bool:
-    """A "back" after which the same screen shows, with nothing like it below."""
+def _goes_nowhere(run: Run, move: int, screen: int, params: int) -> bool:
+    """A "back" or a move to nowhere in particular after which the same screen shows."""
     vis = run.at[VIS]
-    if run.at[STEP] == NONE or screen == NONE or not same(run, vis, screen, params):
+    if (move != _POP and move != _START) or run.at[STEP] == NONE or screen == NONE:
         return False
-    return not same(run, below(run, vis), screen, params)
+    if not same(run, vis, screen, params):
+        return False
+    return move == _START or not same(run, below(run, vis), screen, params)
 
 
 @inner_kernel
@@ -436,7 +647,7 @@ def _show(run: Run, entry: int, move: int, inferred: bool, asked: int, view: int
     at[FIRST] = at[WANTED] = NONE
     if run.screens[run.entries[entry].screen].role != _SPLASH:
         at[LINK] = NONE
-    at[MARKED] = at[RESENT] = at[SIGNED_OUT] = 0
+    at[MARKED] = at[RESENT] = at[COLD] = 0
 
 
 @inner_kernel

@@ -25,6 +25,7 @@ from mossy_trail.core.run import (
     RESTORED,
     ROOT_BACK,
     SELECTED,
+    SETTLE,
     STEP,
     STEPS,
     UNDER,
@@ -142,6 +143,7 @@ def weigh(
     are, all readings together.
     """
     rows = run.rows
+    run.at[SETTLE] = settle
     at_start = run.at[ENTRIES]
     none, one = wide(0), wide(1)  # not known to the compiler, which would make a case of them
     made, bank, count, columns, found = at_start, none, one, none, 0.0

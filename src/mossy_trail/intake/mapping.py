@@ -47,24 +47,72 @@ _NAMES = {
 _WORDS = {
     "screen_view": (
         "view viewed page_view page_viewed page_shown screen_viewed screen_shown shown show seen "
-        "appear appeared displayed impression"
+        "appear appeared displayed impression did_appear view_did_appear view_appeared on_appear "
+        "did_focus screen_focus screen_focused page_enter page_show pageshow route_shown screen page"
     ),
-    "push": "forward go_forward forward_nav navigate navigated open_screen enter went_in next",
-    "pop": "back go_back went_back back_nav return",
-    "replace": "swap",
-    "switch_tab": "tab tab_select tab_tapped tab_selected change_tab select_tab tab_change",
-    "open_modal": "modal sheet dialog popup open_sheet open_dialog sheet_open dialog_open",
-    "close_modal": "dismiss close_sheet close_dialog sheet_close dialog_close",
+    "navigate": (
+        "navigate navigated navigation navigate_to go go_to goto open_screen hashchange hash_change "
+        "location_change route_change route_changed"
+    ),
+    "traverse": (
+        "back go_back went_back back_nav return popstate pop_state pop_back_stack navigate_back "
+        "navigate_up maybe_pop back_pressed back_press back_button system_back hardware_back"
+    ),
+    "push": (
+        "forward_nav enter went_in next push_state pushed push_route push_screen push_named "
+        "push_view_controller start_activity"
+    ),
+    "pop": "popped pop_route pop_screen pop_view_controller",
+    "pop_to": (
+        "pop_to_top pop_to_root pop_until pop_to_screen pop_to_view_controller "
+        "pop_to_root_view_controller back_to_top"
+    ),
+    "replace": (
+        "swap replaced replace_state replace_route replace_screen replace_with redirect_to "
+        "push_replacement push_replacement_named"
+    ),
+    "reset": (
+        "reset_root reset_to re_launch relaunch clear_stack set_root set_root_view_controller "
+        "push_and_remove_until push_named_and_remove_until"
+    ),
+    "switch_tab": (
+        "tab tab_select tab_tapped tab_selected change_tab select_tab tab_change tab_press "
+        "tab_pressed tab_switched jump_to"
+    ),
+    "open_modal": (
+        "modal sheet dialog popup open_sheet open_dialog sheet_open dialog_open modal_open "
+        "modal_opened sheet_opened present presented present_modal present_view_controller "
+        "show_modal show_dialog show_sheet show_bottom_sheet open_drawer drawer_open drawer_opened"
+    ),
+    "close_modal": (
+        "dismiss dismissed close_sheet close_dialog sheet_close dialog_close modal_close "
+        "modal_closed sheet_closed dismiss_modal dismiss_view_controller hide_modal hide_dialog "
+        "close_drawer drawer_close drawer_closed"
+    ),
+    "update": "set_params update_params params_changed",
+    "forward": "go_forward forward_pressed",
     "redirect": "redirected",
-    "open_link": "deeplink deep_link link link_open link_opened",
-    "app_start": "start launch launched boot app_open app_launch cold_start",
-    "app_background": "background pause paused suspend hidden",
-    "app_foreground": "foreground resume resumed visible",
-    "app_exit": "exit quit terminated app_close",
+    "open_link": (
+        "deeplink deep_link link link_open link_opened deep_link_opened open_url opened_url "
+        "url_opened universal_link"
+    ),
+    "app_start": "start launch launched boot app_open app_launch cold_start did_finish_launching",
+    "app_background": (
+        "background pause paused suspend hidden backgrounded app_backgrounded app_paused "
+        "enter_background entered_background"
+    ),
+    "app_foreground": (
+        "foreground resume resumed visible foregrounded app_foregrounded app_resumed "
+        "become_active enter_foreground will_enter_foreground entered_foreground"
+    ),
+    "app_recreate": "reload reloaded page_reload",
+    "app_exit": "exit quit terminated app_close will_terminate",
     "sign_in": "login log_in signin",
     "sign_out": "logout log_out signout",
     "sign_up": "register registration signup",
 }
+_PREFIX = re.compile(r"(navigation|nav|router|route|history|stack|did|on)_")
+"""What libraries put before the words of their events."""
 _EVENT_OF = {word: event for event, words in _WORDS.items() for word in words.split()}
 
 
@@ -175,7 +223,7 @@ def apply(mapping: Mapping, table: pa.Table) -> pa.Table:
             result[name] = table[columns[0]]  # as it is typed: moments need not go through text
         elif columns:
             result[name] = _joined([column(table, part) for part in columns])
-    if mapping.events and "event" in result:
+    if "event" in result:
         result["event"] = _translated(result["event"], mapping.events)
     return pa.table(result)
 
@@ -199,7 +247,8 @@ def propose(table: pa.Table) -> Proposal:
     own = [name for name in FIELDS if name in table.column_names]
     if not Mapping({name: [name] for name in own}).missing:
         # All fields, since later rows may have some that the first have not.
-        itself = Mapping({name: [name] for name in FIELDS})
+        events = _meanings(column(sample, "event")) if "event" in own else {}
+        itself = Mapping({name: [name] for name in FIELDS}, {}, events)
         return _with_times(
             Proposal(itself, dict.fromkeys(own, "named as the field is"), True), sample
         )
@@ -256,7 +305,13 @@ def _meanings(words: pa.ChunkedArray) -> dict[str, str]:
 
 def _meaning(word: str) -> str | None:
     plain = _plain(word)
-    return plain if plain in EVENT and plain != "custom" else _EVENT_OF.get(plain)
+    bare = _PREFIX.sub("", plain, count=1) if _PREFIX.match(plain) else plain
+    for form in (plain, bare):
+        if form in EVENT and form != "custom":
+            return form
+        if form in _EVENT_OF:
+            return _EVENT_OF[form]
+    return None
 
 
 class _Values:

@@ -61,9 +61,10 @@ def opens(steps: Steps, inside: NDArray[np.bool_]) -> Opens:
         event,
         read_only(columns["time"]),
         read_only(columns["uri"]),
+        read_only(columns["screen"]),
         (journeys.first_row, journeys.rows, journeys.first_step, journeys.steps, inside),
-        (steps.screen, own.move, own.uri, own.wanted, own.visible),
-        (steps.role, steps.places.link_target),
+        (steps.screen, steps.params, own.move, own.uri, own.wanted, own.visible),
+        (steps.role, steps.places.link_target, steps.places.link_params),
         made,
     )
     return Opens(*(column[:count] for column in made))
@@ -82,21 +83,24 @@ def _opens(
     event: Column,
     time: Column,
     uri: Column,
+    named: Column,
     journeys: tuple[Column, Column, Column, Column, Column],
-    walked: tuple[Column, Column, Column, Column, Column],
-    known: tuple[Column, Column],
+    walked: tuple[Column, Column, Column, Column, Column, Column],
+    known: tuple[Column, Column, Column],
     made: tuple[Column, Column, Column, Column, Column],
 ) -> int:
     first_row, rows, first_step, steps, inside = journeys
-    screen, move, step_uri, wanted, visible = walked
-    role, target = known
+    screen, params, move, step_uri, wanted, visible = walked
+    role, target, values = known
     own, at_row, landed, outcome, cold = made
+    there = np.full(len(own), NONE)  # the step that showed it already
     count = 0
     for j in range(len(inside)):
         if not inside[j] or not _opens_any(event, first_row[j], rows[j]):
             continue
         step, end = first_step[j], first_step[j] + steps[j]
-        began, fresh = count, False
+        first_open = began = count
+        fresh, started = False, NONE
         for row in range(first_row[j], first_row[j] + rows[j]):
             while step < end and visible[step] <= time[row]:
                 for k in range(began, count):
@@ -112,14 +116,25 @@ def _opens(
                         elif screen[step] == target[step_uri[step]]:
                             outcome[k] = _TARGET
                         break
-                fresh = fresh and role[step] == _SPLASH
+                fresh = fresh and (role[step] == _SPLASH or visible[step] == started)
                 step += 1
             if event[row] == _APP_START:
-                fresh = True
+                fresh, started = True, time[row] if named[row] != NONE else NONE
             elif event[row] == _OPEN_LINK and uri[row] != NONE:
                 own[count], at_row[count], cold[count] = j, row, fresh
+                if step > first_step[j]:
+                    own_params, asked = params[step - 1], values[uri[row]]
+                    same = screen[step - 1] == target[uri[row]]
+                    same &= own_params == asked or own_params == NONE or asked == NONE
+                    if same or step_uri[step - 1] == uri[row]:
+                        there[count] = step - 1
                 count += 1
                 began = max(began, count - _MOST_AT_ONCE)
+        for k in range(first_open, count):
+            if landed[k] == NONE and there[k] != NONE:
+                landed[k] = there[k]
+                lost = role[there[k]] == _NOT_FOUND_ROLE
+                outcome[k] = _NOT_FOUND if lost else _TARGET
     return count
 
 

@@ -1,0 +1,79 @@
+"""Rows that look like the landing of a link but show other values than it asked for."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+from urllib.parse import unquote
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.app_map import Places
+from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.log import EVENT, NONE, Column, Log
+
+_OPEN_LINK, _APP_START = EVENT["open_link"], EVENT["app_start"]
+
+
+def not_linked(log: Log, places: Places, journey: NDArray[np.int32]) -> NDArray[np.bool_]:
+    """Rows on the screen of the link that was opened last, with other params; shape (rows,).
+
+    Whoever opens a link to what is visible already sees nothing change; the update to other
+    params that follows is a move of their own. `journey` numbers each row's session.
+    """
+    columns = log.columns
+    names = ("event", "screen", "params", "uri")
+    event, screen, params, uri = (read_only(columns[name]) for name in names)
+    found = np.zeros(len(event), bool)
+    codings = places.of_name, places.params_of_name, places.link_target
+    rows, links, given = _on_the_links_screen(event, screen, params, uri, journey, *codings)
+    pairs, inverse = np.unique(np.stack([links, given]), axis=1, return_inverse=True)
+    other = [_contradicts(places.link_values[uri], places.params[code]) for uri, code in pairs.T]
+    found[rows] = np.array(other, bool)[inverse.ravel()]
+    return found
+
+
+@kernel
+def _on_the_links_screen(
+    event: Column,
+    screen: Column,
+    params: Column,
+    uri: Column,
+    journey: Column,
+    of_name: Column,
+    params_of_name: Column,
+    target: Column,
+) -> tuple[Column, Column, Column]:
+    """Rows after a link that show its screen with params: the row, the link, and the params."""
+    rows, links, given = [0 for _ in range(0)], [0 for _ in range(0)], [0 for _ in range(0)]
+    opened = NONE
+    for i in range(len(event)):
+        if event[i] == _APP_START or (i > 0 and journey[i] != journey[i - 1]):
+            opened = NONE
+        if event[i] == _OPEN_LINK:
+            opened = uri[i]
+        elif opened != NONE and screen[i] != NONE and of_name[screen[i]] == target[opened]:
+            own = params[i] if params[i] != NONE else params_of_name[screen[i]]
+            if own != NONE:
+                rows.append(i)
+                links.append(opened)
+                given.append(own)
+    return np.array(rows, np.int64), np.array(links, np.int64), np.array(given, np.int64)
+
+
+def _contradicts(values: dict[str, str], params: str) -> bool:
+    """Whether a value of the link's variables stands otherwise in the params."""
+    try:
+        given = json.loads(params)
+    except (ValueError, RecursionError):
+        return False
+    if not isinstance(given, dict):
+        return False
+    return any(
+        name in given and _plain(given[name]) != _plain(value) for name, value in values.items()
+    )
+
+
+def _plain(value: Any) -> str:
+    return unquote(str(value)).casefold().lstrip("0")
