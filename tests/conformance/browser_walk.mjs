@@ -202,12 +202,13 @@ class Walk {
       return this.record("switch_tab", null, before, { tab });
     }
     const pages = Object.keys(TAB_OF).filter((name) => !Object.values(TABS).includes(name));
-    const name = this.dice.chance(0.05) ? "NotFound" : this.dice.of(pages);
+    const others = pages.filter((page) => page !== before.top.screen);
+    const name = this.dice.chance(0.05) ? "NotFound" : this.dice.of(others);
     if (act === "push") {
       await site.push(this.to(name));
       return this.record("push", "pushState", before);
     }
-    await site.replace(this.to(act === "signIn" ? "SailingsBoard" : this.dice.of(pages)));
+    await site.replace(this.to(act === "signIn" ? "SailingsBoard" : this.dice.of(others)));
     return this.record("replace", "replaceState", before);
   }
 

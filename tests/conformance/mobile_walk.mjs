@@ -181,7 +181,7 @@ class Walk {
       navigate: 8,
       back: 22,
       pop: seen.stack.length > 2 ? 5 : 0,
-      top: seen.stack.length > 1 ? 4 : 0,
+      top: seen.stack.length > 2 ? 4 : 0,
       switch: 15,
       again: 2,
       across: 8,
@@ -194,7 +194,7 @@ class Walk {
       out: rules.account ? 1 : 0,
     });
     const { tab } = seen;
-    const screen = this.dice.of(TABS[tab].slice(1).filter((name) => name !== "NotFound"));
+    const screen = this.next(TABS[tab], seen.top.screen);
     const params = this.place(screen);
     if (act === "push") this.did("PUSH", StackActions.push(screen, params));
     else if (act === "navigate") this.did("NAVIGATE", CommonActions.navigate(screen, params));
@@ -217,6 +217,13 @@ class Walk {
     else this.signOut();
   }
 
+  /** A screen to go on to from here: mostly another one, and always what shows as another. */
+  next(own, here) {
+    const ways = own.slice(1).filter((name) => name !== "NotFound");
+    const again = WITH_NUMBER.includes(here) && this.dice.chance(0.1);
+    return this.dice.of(again ? ways : ways.filter((name) => name !== here));
+  }
+
   toTab(tab, seen, menu = false) {
     const leaves = seen.tab !== tab && this.rules.tabs === "reset" && seen.stack.length > 1;
     if (seen.tab === tab) {
@@ -235,8 +242,8 @@ class Walk {
 
   across(seen, menu = false) {
     const tab = this.dice.of(Object.keys(TABS).filter((name) => name !== seen.tab));
-    const own = TABS[tab].slice(1).filter((name) => name !== "NotFound");
-    const screen = this.dice.of(own.filter((name) => !TABS[seen.tab]?.includes(name)));
+    const own = TABS[tab].filter((name) => !TABS[seen.tab]?.slice(1).includes(name));
+    const screen = this.next(own, seen.top.screen);
     const params = this.place(screen);
     if (this.rules.across === "here" && seen.region === "tab") {
       this.did("PUSH", StackActions.push(screen, params));

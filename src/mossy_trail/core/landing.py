@@ -84,7 +84,7 @@ def _land(run: Run, move: int, row: int, screen: int, params: int) -> int:
     if move == _SWITCH:
         return switch(run, wide(run.rows[row].tab), screen, params)
     if move == _FORWARD:
-        return _go_forward(run, wide(run.rows[row].count), screen, params)
+        return go_forward(run, wide(run.rows[row].count), screen, params)
     if screen == NONE:
         return NONE
     if move == _RESET:
@@ -659,7 +659,7 @@ def _update(run: Run, screen: int, params: int) -> int:
 
 
 @rare_kernel
-def _go_forward(run: Run, count: int, screen: int, params: int) -> int:
+def go_forward(run: Run, count: int, screen: int, params: int) -> int:
     """Over so many entries that lie ahead; without a count, to the next one of this screen."""
     vis, steps = run.at[VIS], steps_ahead(run, count, screen, params)
     entry = vis if steps else wide(NONE)
@@ -741,7 +741,9 @@ def link(run: Run, opened: int, move: int, screen: int, params: int) -> int:
     at, vis = run.at, run.at[VIS]
     nothing = vis == NONE or on_splash(run)
     cold = nothing or at[COLD] == OPENED_COLD
-    rule = at[LINK_COLD] == COLD_ALONE if cold else at[LINK_WARM] == LINK_ALONE
+    rule = at[LINK_WARM] == LINK_ALONE
+    if cold or at[LINK_WARM] == LINK_OVER:  # where no stack is kept, it is as in a start
+        rule = at[LINK_COLD] == COLD_ALONE
     under = run.rows[opened].under
     bare = rule if under == NONE else under == _ALONE
     afresh = nothing or move == _RESET or (cold and move == _LINK)

@@ -11,6 +11,7 @@ from mossy_trail.core.landing import (
     chosen_again,
     close,
     further_down,
+    go_forward,
     home_of,
     instead,
     is_menu,
@@ -28,7 +29,17 @@ from mossy_trail.core.landing import (
     switch,
 )
 from mossy_trail.core.log import NONE
-from mossy_trail.core.run import KEEP_OUTSIDE, OUTSIDE_KEPT, SELECTED, TABS, TABS_SHARED, VIS, Run
+from mossy_trail.core.run import (
+    KEEP_OUTSIDE,
+    OUTSIDE_KEPT,
+    SELECTED,
+    SIGNED_OUT,
+    TABS,
+    TABS_SHARED,
+    VIS,
+    Run,
+    wide,
+)
 from mossy_trail.core.steps import MOVE, OUTSIDE, SHEET, TAB
 
 _PUSH, _POP, _POP_TO = MOVE["push"], MOVE["pop"], MOVE["pop_to"]
@@ -38,7 +49,7 @@ _REDIRECT = MOVE["redirect"]
 _SHEET_ROLE, _MENU = ROLE["sheet"], ROLE["menu"]
 _FORWARD, _NOWHERE = MOVE["forward"], MOVE["start"]
 _MOST_LIKELY_FIRST = (
-    *(_UPDATE, _CLOSE, _OPEN, _POP, _SWITCH, _POP_TO),
+    *(_UPDATE, _CLOSE, _OPEN, _POP, _FORWARD, _SWITCH, _POP_TO),
     *(_REDIRECT, _PUSH, _RESET, _REPLACE),
 )
 
@@ -64,7 +75,7 @@ def ways(run: Run, screen: int, params: int) -> int:
 def _ways(run: Run, screen: int, params: int) -> int:
     vis, entries = run.at[VIS], run.entries
     if on_splash(run):
-        return 1 << _after_splash(run, screen)
+        return 1 << _REPLACE  # nobody goes back to a splash: what follows stands in its place
     home, role, region = run.screens[screen].home, run.screens[screen].role, entries[vis].region
     found = 0
     if region == SHEET and same(run, entries[vis].under, screen, params):
@@ -86,8 +97,12 @@ def _ways(run: Run, screen: int, params: int) -> int:
         own_root = region == TAB and home == entries[vis].tab
         if own_root and down == NONE and under != NONE:
             found |= 1 << _POP_TO
+    if run.at[TABS] == TABS_SHARED and steps_ahead(run, 1, screen, params) == 1:
+        found |= 1 << _FORWARD
     if run.screens[screen].outside:
         found |= 1 << _RESET
+        if region != OUTSIDE and run.at[SIGNED_OUT]:
+            return found
         if region != OUTSIDE:
             return found | 1 << _REDIRECT
     if region != OUTSIDE and _is_root_elsewhere(run, screen):
@@ -96,13 +111,6 @@ def _ways(run: Run, screen: int, params: int) -> int:
     if region != OUTSIDE or home < 0 or run.at[KEEP_OUTSIDE] == OUTSIDE_KEPT:
         found |= 1 << _PUSH
     return found
-
-
-@inner_kernel
-def _after_splash(run: Run, screen: int) -> int:
-    """Nobody goes back to a splash: what follows stands in its place, or the app afresh."""
-    home = run.screens[screen].home
-    return _RESET if home >= 0 and run.tabs[home].root == screen else _REPLACE
 
 
 @rare_kernel
@@ -177,14 +185,28 @@ def tab_showing(run: Run, screen: int, params: int) -> int:
     if home >= 0 and home == run.entries[base].tab:
         again = chosen_again(run, base)
         return home if again != base and same(run, again, screen, params) else NONE
-    if home >= 0 and (
-        run.tabs[home].root == screen or same(run, run.tabs[home].top, screen, params)
-    ):
+    if home >= 0 and (run.tabs[home].root == screen or _tops(run, home, screen)):
         return home
     for tab in range(len(run.tabs)):
         if tab != run.at[SELECTED] and same(run, run.tabs[tab].top, screen, params):
             return tab
     return NONE
+
+
+@inner_kernel
+def _tops(run: Run, tab: int, screen: int) -> bool:
+    """Whether the tab would show this screen, with whatever params."""
+    top = run.tabs[tab].top
+    return top != NONE and run.entries[top].screen == screen
+
+
+@inner_kernel
+def shows_anew(run: Run, screen: int, params: int) -> bool:
+    """Whether a tab chosen now would have to show the screen with other params than it has."""
+    tab = tab_showing(run, screen, params)
+    if tab == NONE or run.tabs[tab].top == NONE:
+        return False
+    return _tops(run, tab, screen) and not same(run, run.tabs[tab].top, screen, params)
 
 
 @inner_kernel
@@ -214,6 +236,8 @@ def go(run: Run, move: int, screen: int, params: int) -> int:
         return alone(run, screen, params) if down == NONE else down
     if move == _OPEN:
         return open_sheet(run, screen, params)
+    if move == _FORWARD:
+        return go_forward(run, wide(1), screen, params)
     if move == _UPDATE:
         return instead(run, run.at[VIS], screen, params)
     if move == _REDIRECT:

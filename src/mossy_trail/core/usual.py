@@ -23,11 +23,11 @@ _FIRST_GUESS: tuple[dict[str, float], ...] = (
     {
         **{"push": 0.4, "pop": 0.28, "switch_tab": 0.14, "open_modal": 0.04, "pop_to": 0.04},
         **{"link": 0.01, "redirect": 0.02, "replace": 0.02, "close_modal": 0.01, "update": 0.01},
-        **{"reset": 0.005},
+        **{"reset": 0.005, "forward": 0.1},
     },
     {
         **{"push": 0.6, "pop": 0.24, "replace": 0.05, "reset": 0.02, "pop_to": 0.02},
-        **{"open_modal": 0.02, "update": 0.01},
+        **{"open_modal": 0.02, "update": 0.01, "forward": 0.1},
     },
     {
         **{"close_modal": 0.7, "pop": 0.06, "push": 0.06, "replace": 0.05, "open_modal": 0.04},
@@ -49,8 +49,8 @@ _BACK_AT_ROOT = 0.35
 """What going back from a tab's root weighs beside going back from other screens."""
 _ANEW = 0.02
 """The share of other moves than `update` where a screen follows on itself with other params."""
-_BACK = [MOVE[word] for word in ("start", "pop", "pop_to", "close_modal", "switch_tab")]
-_TO_WHAT_IS_BELOW = [MOVE[word] for word in ("pop", "pop_to", "close_modal")]
+_BACK = [MOVE[word] for word in ("start", "pop", "pop_to", "close_modal", "switch_tab", "forward")]
+_TO_WHAT_IS_THERE = [MOVE[word] for word in ("pop", "pop_to", "close_modal", "forward")]
 _PUSH, _UPDATE, _SWITCH = MOVE["push"], MOVE["update"], MOVE["switch_tab"]
 
 
@@ -129,7 +129,7 @@ def usual_of(pairs: Pairs, counts: Column, ahead: Column, runs: Sequence[Run]) -
     usual_there = (of_kind / of_kind.sum(1, keepdims=True))[kind]
     views_from = _sums(start, pairs.views)
     prior = usual_there * (ahead / views_from)[:, None]
-    prior[:, _TO_WHAT_IS_BELOW] = usual_there[:, _TO_WHAT_IS_BELOW]
+    prior[:, _TO_WHAT_IS_THERE] = usual_there[:, _TO_WHAT_IS_THERE]
     again = start == end
     anew = prior[again][:, [_PUSH, _UPDATE]].sum(1)
     prior[again] *= _ANEW
@@ -139,12 +139,12 @@ def usual_of(pairs: Pairs, counts: Column, ahead: Column, runs: Sequence[Run]) -
     prior[_is_root(runs[0], start), MOVE["pop"]] *= _BACK_AT_ROOT
     own = counts / ONE
     steps_from = _sums(start, own.sum(1))[:, None]
-    for move in _TO_WHAT_IS_BELOW:
+    for move in _TO_WHAT_IS_THERE:
         own[:, move] = _sums(start, own[:, move])
     own[:, _SWITCH] = _sums(to_tab, own[:, _SWITCH])
     weights = (own + _PAIR_STEPS * prior) / (steps_from + _PAIR_STEPS)
     unseen = _GUESS[_INSIDE] / max(len(screens), 1)
-    unseen[_TO_WHAT_IS_BELOW] = _GUESS[_INSIDE, _TO_WHAT_IS_BELOW]
+    unseen[_TO_WHAT_IS_THERE] = _GUESS[_INSIDE, _TO_WHAT_IS_THERE]
     return Usual(*_table(pairs.keys, weights, unseen), *_views(runs))
 
 

@@ -551,21 +551,23 @@ def _complete(run: Run, view: int, screen: int, params: int) -> None:
     first = at[VIS] == NONE and at[STARTED] != NONE
     if at[VIS] == NONE:
         _stand_where_it_began(run, pending, screen, params)
-    move = _move_of(run, pending, screen, params)
+    event = rows[pending].event
+    linked = opened != NONE and event != _REDIRECT_ROW and _answers(run, pending)
+    if linked and event == _NAVIGATE:
+        move = wide(_LINKED)  # it says no more of the stacks than the link itself
+    else:
+        move = _move_of(run, pending, screen, params)
     if move == NONE:
         return
-    if _goes_nowhere(run, move, screen, params):
+    if not linked and _goes_nowhere(run, move, screen, params):
         if move == _POP:
             run.steps[at[STEP]].refused += 1
         if view != NONE:
             rows[view].fate = _DOUBLED
             at[SHOWN] = view
         return
-    linked = opened != NONE and move != _REDIRECT and _answers(run, pending)
     entry = _meet_restored(run, screen, params)
     if entry == NONE and linked:
-        if rows[pending].event == _NAVIGATE:
-            move = wide(_LINKED)  # it says no more of the stacks than the link itself
         entry = link(run, opened, move, screen, params)
     elif entry == NONE:
         entry = land(run, move, pending, screen, params)
@@ -577,7 +579,7 @@ def _complete(run: Run, view: int, screen: int, params: int) -> None:
             move = _LINKED
         elif first and not at[RESUMED]:
             move = _START
-    either = rows[pending].event == _TRAVERSE and back_or_forward(run, screen, params)
+    either = event == _TRAVERSE and back_or_forward(run, screen, params)
     _show(run, entry, move, False, pending, view)
     if either:
         run.steps[at[STEP]].unsure = True

@@ -17,7 +17,7 @@ import numpy as np
 
 from mossy_trail.core.kernel import inner_kernel
 from mossy_trail.core.log import NONE, Column
-from mossy_trail.core.reading import ways
+from mossy_trail.core.reading import shows_anew, ways
 from mossy_trail.core.run import (
     BACK_PREVIOUS,
     ENTRIES,
@@ -57,11 +57,11 @@ _LANDED_ELSEWHERE = MARK["landed_elsewhere"]
 _NEW_ENTRY = sum(
     1 << MOVE[m] for m in ("push", "replace", "reset", "link", "redirect", "open_modal", "update")
 )
-_MOST_MOVES = len(MOVES)
+_MOST_MOVES, _SWITCH = len(MOVES), MOVE["switch_tab"]
 
 _EDGE = np.dtype(
     [
-        ("below", "i8"),
+        ("standing", "i8"),
         ("weight", "f8"),
         ("slot", "i4"),
         ("before", "u1"),
@@ -230,7 +230,10 @@ def _weigh_options(
         for move in range(1, _MOST_MOVES):
             if open_ways >> move & 1:
                 weight = lattice.weight[slot] * usual.weights[pair, move]
-                if _NEW_ENTRY >> move & 1:
+                new = _NEW_ENTRY >> move & 1
+                if move == _SWITCH:
+                    new = shows_anew(reading, screen, params)
+                if new:
                     weight *= share
                 total = _add_option(lattice, total, weight, r, move, pair)
     return total
@@ -371,9 +374,17 @@ def _write_edge(
     record.before, record.after = of, after
     record.move, record.slot = lattice.options[option].move, lattice.options[option].slot
     record.weight = weight
-    record.below = NONE
-    if below != NONE:
-        record.below = (run.entries[below].screen << 32) + run.entries[below].params
+    record.standing = _standing(run, reading, below)
+
+
+@inner_kernel
+def _standing(run: Run, reading: Run, below: int) -> int:
+    """A number that is the same where a step stands alike: its tab, depth, and what is below."""
+    entry = run.entries[reading.at[VIS]]
+    place = stir(stir(entry.tab, entry.depth), entry.region)
+    if below == NONE:
+        return place
+    return stir(stir(place, run.entries[below].screen), run.entries[below].params)
 
 
 @inner_kernel
@@ -459,7 +470,7 @@ def _weigh_backward(
         agreeing = 0.0
         for e in range(first, end):
             edge = lattice.edges[e]
-            if edge.move == taken.move and edge.below == taken.below:
+            if edge.move == taken.move and edge.standing == taken.standing:
                 agreeing += edge.weight
             if edge.move:
                 counts[edge.slot, edge.move] += int(ONE * edge.weight / total + 0.5)
