@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import random
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -11,15 +12,16 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from mossy_trail.core.app_map import AppMap
+from mossy_trail.core.app_map import AppMap, Screen
 from mossy_trail.core.log import Log, merge, split
 from mossy_trail.core.replay import replay
 from mossy_trail.demo.load import MAP
+from mossy_trail.demo.phone import MENU as MENU_NAME
 from mossy_trail.demo.simulator import Demo as Simulated
-from mossy_trail.demo.simulator import simulate
+from mossy_trail.demo.simulator import Habits, simulate
 from mossy_trail.engine.export import steps_table
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
@@ -27,7 +29,9 @@ from mossy_trail.intake.reader import read_files
 from tests.conftest import Demo
 
 COMPARED = ("screen", "params", "move", "tab", "region", "depth", "below", "below_params")
-THE_MAP = map_of(parse_map(MAP.read_text()))
+WITHOUT_MENU = map_of(parse_map(MAP.read_text()))
+THE_MAP = replace(WITHOUT_MENU, screens=(*WITHOUT_MENU.screens, Screen(MENU_NAME, role="menu")))
+HABITS = st.builds(Habits, st.booleans(), st.booleans(), st.booleans(), st.booleans())
 
 
 def steps_of(study: Study) -> list[dict[str, Any]]:
@@ -76,11 +80,17 @@ def flat_truth(simulated: Simulated) -> list[dict[str, Any]]:
 
 
 @settings(max_examples=25)
-@given(seed=st.integers(0, 10**9), shuffle=st.randoms(use_true_random=False), cut=st.integers(0, 9))
+@given(
+    seed=st.integers(0, 10**9),
+    habits=HABITS,
+    shuffle=st.randoms(use_true_random=False),
+    cut=st.integers(0, 9),
+)
+@example(seed=651, habits=Habits(), shuffle=random.Random(1), cut=4)
 def test_any_walk_in_any_order_of_rows_and_files(
-    tmp_path_factory: pytest.TempPathFactory, seed: int, shuffle: Any, cut: int
+    tmp_path_factory: pytest.TempPathFactory, seed: int, habits: Habits, shuffle: Any, cut: int
 ) -> None:
-    simulated = simulate(400, seed)
+    simulated = simulate(400, seed, habits=habits)
     rows = list(simulated.rows)
     shuffle.shuffle(rows)
     folder = tmp_path_factory.mktemp("walk")
@@ -225,7 +235,7 @@ def test_a_log_of_views_only_is_inferred_and_says_so(tmp_path: Path) -> None:
     steps = told(tmp_path, {"event": "app_start"}, *map(view, screens))
     assert [s["move"] for s in steps] == [
         "start",
-        "reset",
+        "replace",
         "push",
         "pop",
         "switch_tab",

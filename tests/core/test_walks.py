@@ -16,10 +16,11 @@ from hypothesis import strategies as st
 
 from mossy_trail.core.app_map import HISTORY
 from mossy_trail.core.log import split
-from mossy_trail.demo.phone import TABS, Place, Rules, new_phone
+from mossy_trail.demo.phone import MENU, TABS, Place, Rules, new_phone
+from mossy_trail.demo.simulator import Habits
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.reader import read_files
-from tests.core.test_replay import THE_MAP, differences, steps_of
+from tests.core.test_replay import HABITS, THE_MAP, differences, steps_of
 
 DETAILS = ("SailingDetail", "PassDetail", "PierDetail", "Settings", "HelpTopic", "NotFound")
 SHEETS = ("PaySheet", "TermsSheet", "RateSheet")
@@ -36,6 +37,7 @@ class Walk:
 
     views: bool
     rules: Rules
+    habits: Habits = field(default_factory=Habits)
     clock: int = 1_777_888_800_000
     rows: list[dict[str, Any]] = field(default_factory=list)
     truth: list[dict[str, Any]] = field(default_factory=list)
@@ -71,11 +73,10 @@ class Walk:
     def start(self) -> None:
         """The app starts, with its last stacks or without, and shows the splash first."""
         kept, self.phone = self.phone, new_phone(self.rules, Place("Splash"))
-        self.row("app_start")
-        self.shown("start")
+        self.row("app_start", screen="Splash" if self.habits.named_starts else None)
+        self.shown("start", self.views or not self.habits.named_starts)
         if self.rules.restart == "restore" and kept.visible.screen != "Splash":
             self.phone = kept
-            kept.sheets = []
         else:
             self.phone.replace(Place("SailingsBoard"))
         self.moved("replace")
@@ -102,6 +103,9 @@ class Walk:
             self._switch(list(TABS)[choice % len(TABS)])
         elif kind == "sheet" and inside and phone.region != "sheet":
             phone.open_modal(Place(SHEETS[choice % len(SHEETS)]))
+            self.moved("open_modal")
+        elif kind == "menu" and inside and phone.region != "sheet":
+            phone.open_modal(Place(MENU))
             self.moved("open_modal")
         elif kind == "close" and phone.region == "sheet":
             phone.close_modal()
@@ -138,8 +142,12 @@ class Walk:
         name, pattern = LINKS[screen]
         self.numbers += 1
         self.row("open_link", uri=pattern.format(self.numbers), source="web")
-        self.phone.land(Place(screen, {name: str(self.numbers)}), cold=False)
-        self.shown("link")
+        place = Place(screen, {name: str(self.numbers)})
+        answer = self.phone.land(place, cold=False)
+        told = self.habits.answers and answer != "link"
+        if told:
+            self.row(answer, screen=screen, params=place.params, tab=self.phone.tab)
+        self.shown("link", self.views or not told)
 
 
 def flat(value: Any) -> Any:
@@ -147,7 +155,7 @@ def flat(value: Any) -> Any:
 
 
 KINDS = (
-    "push pop pop_to switch sheet close update replace reset gate enter link forward start"
+    "push pop pop_to switch sheet menu close update replace reset gate enter link forward start"
 ).split()
 RULES = st.builds(Rules, **{rule: st.sampled_from(words) for rule, words in HISTORY.items()})
 ACTS = st.lists(st.tuples(st.sampled_from(KINDS), st.integers(0, 29)), max_size=40)
@@ -161,14 +169,15 @@ def replayed(walk: Walk, folder: Path) -> list[dict[str, Any]]:
 
 
 @settings(max_examples=400)
-@given(acts=ACTS, views=st.booleans(), rules=RULES)
+@given(acts=ACTS, views=st.booleans(), rules=RULES, habits=HABITS)
 def test_any_moves_from_anywhere_under_any_history_rules(
     tmp_path_factory: pytest.TempPathFactory,
     acts: list[tuple[str, int]],
     views: bool,
     rules: Rules,
+    habits: Habits,
 ) -> None:
-    walk = Walk(views, rules)
+    walk = Walk(views, rules, habits)
     walk.start()
     for kind, choice in acts:
         walk.act(kind, choice)

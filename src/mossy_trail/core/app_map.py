@@ -217,13 +217,14 @@ class Places:
     `names` lists the screens: those of the map first, then unknown ones under their logged name.
     `of_name` has, per logged screen name, its screen. Per screen: `role` (a code of `ROLES`),
     `home` (its tab, −1 for none, `SEVERAL`), `homes` (all its tabs, as the sum of 1 << tab),
-    `unknown` and `outside` (bool). Per tab: `tab_names` and `roots` (a screen). `tab_of_word` has the tab that a logged word names, or −1, and
-    `filter_of_word` the filter, of those in `filter_names`, on the screens `filter_on`;
-    `link_target` the screen that a logged link is meant to open, or −1, `link_under` what lies under
-    it then, as a code of `UNDER` or −1, and `link_values` the link's
-    variables, `link_params` the code of params that are just these, or −1; `placeholder` tells
-    links with a value that was never filled in. `params` are the texts of params: those of the log,
-    then those that names are made of; `params_of_name` has the code of a logged name's, or −1.
+    `unknown` and `outside` (bool). Per tab: `tab_names` and `roots` (a screen). `tab_of_word` has
+    the tab that a logged word names, or −1, and `filter_of_word` the filter, of those in
+    `filter_names`, on the screens `filter_on`. Per logged link: `link_target` is the screen that it
+    is meant to open, or −1, `link_under` what lies under it then, as a code of `UNDER` or −1,
+    `link_values` the link's variables, `link_params` the code of params that are just these, or −1;
+    `placeholder` tells links with a value that was never filled in. `params` are the texts of
+    params: those of the log, then those that names are made of; `params_of_name` has the code of a
+    logged name's, or −1.
     """
 
     names: list[str]

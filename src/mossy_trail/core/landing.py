@@ -401,9 +401,10 @@ def reset(run: Run, screen: int, params: int) -> int:
 
 @inner_kernel
 def _goes_inside(run: Run, screen: int) -> bool:
-    if run.entries[run.at[VIS]].region != OUTSIDE or run.screens[screen].home == NONE:
+    at, home = run.at, run.screens[screen].home
+    if run.entries[at[VIS]].region != OUTSIDE or home == NONE:
         return False
-    return home_of(run, screen) != NONE
+    return home != SEVERAL or (at[REPORTED] != NONE and home_of(run, screen) == at[REPORTED])
 
 
 @rare_kernel

@@ -89,8 +89,8 @@ class Run(NamedTuple):
 # `forward` of that entry, the one taken off before. REPORTED is the tab that the row at hand
 # reports. COLD is whether nothing has moved since an app_start that named its screen, or since a
 # link was opened then, ALREADY whether the open link's screen was visible when it was opened.
-# SETTLE is the settle time. SPARE counts entries that may be made beside the two that a row may make.
-# The last ones are the history rules: the number of each one's setting in `app_map.HISTORY`.
+# SETTLE is the settle time. SPARE counts the entries that may be made beside two for each row. The
+# last ones are the history rules: the number of each one's setting in `app_map.HISTORY`.
 (
     VIS,
     SELECTED,

@@ -39,6 +39,9 @@ OUTSIDE = {
     *("SignIn", "CodeEntry", "SignUp", "ForgotPin"),
 }
 
+SEVERAL = {"HelpTopic": ("Me", "Passes")}
+MENU = "SideMenu"
+
 Params = Mapping[str, str] | None
 
 
@@ -59,6 +62,7 @@ class Rules:
     link_warm: str = "over"
     restart: str = "fresh"
     outside: str = "cleared"
+    across: str = "there"
 
 
 def new_phone(rules: Rules, place: Place) -> Phone:
@@ -83,6 +87,8 @@ class Phone:
     order: list[str] = field(default_factory=list)
     """The tabs that "back" at a root leads through, the selected one last."""
     gate_over_inside: bool = False
+    signed_out: bool = False
+    """Nothing has been put afresh since."""
 
     @property
     def visible(self) -> Place:
@@ -126,7 +132,21 @@ class Phone:
             return first
         if self.rules.root_back == "previous_tab" and len(self.order) > 1:
             return self.order[-2]
+        if self.rules.root_back == "bar_order" and self.selected != first:
+            return list(TABS)[list(TABS).index(self.selected or "") - 1]
         return None
+
+    def _leave_menu(self) -> None:
+        """Whatever is done while the menu is open is done to what it lies over."""
+        if self.sheets and self.sheets[-1].screen == MENU:
+            self.sheets.pop()
+
+    def _other_tab(self, place: Place) -> str | None:
+        """The tab that going on to this place leads to, if that is another one."""
+        tab = TAB_OF.get(place.screen)
+        if self.rules.across == "here" or self.outside or tab == self.selected:
+            return None
+        return tab
 
     def truth(self) -> dict[str, Any]:
         below = self.below()
@@ -141,11 +161,23 @@ class Phone:
         }
 
     def push(self, place: Place) -> None:
+        self._leave_menu()
         tab = TAB_OF.get(place.screen)
-        if self.region == "outside" and tab:
+        if self.visible.screen == "Splash":
+            self.replace(place)
+        elif self.region == "outside" and tab:
             self._enter(tab, place, [*self.outside])
+        elif other := self._other_tab(place):
+            self._cross(other, place)
         else:
             self.stack.append(place)
+
+    def _cross(self, tab: str, place: Place) -> None:
+        """Onto the kept stack of another tab."""
+        self.sheets = []
+        new = tab not in self.tabs and place.screen == TABS[tab]
+        self._select(tab)
+        self.tabs[tab] = [place] if new else [*self.tabs[tab], place]
 
     def pop(self) -> None:
         if len(self.stack) > 1 or self.sheets:
@@ -159,19 +191,34 @@ class Phone:
             self.outside, self.under = self.under, []
 
     def pop_to_root(self) -> int:
+        self._leave_menu()
         taken = len(self.stack) - 1
         del self.stack[1:]
         return taken
 
     def replace(self, place: Place) -> None:
+        self._leave_menu()
         tab = TAB_OF.get(place.screen)
         if self.region == "outside" and tab:
             self._enter(tab, place, self.outside[:-1])
+        elif other := self._other_tab(place):
+            if not self.sheets:
+                self._take_off_top()
+            self._cross(other, place)
         else:
             self.stack[-1] = place
 
+    def _take_off_top(self) -> None:
+        """Off the selected tab's stack; of a root, nothing is left to come back to."""
+        tab = self.selected or ""
+        self.tabs[tab].pop()
+        if not self.tabs[tab]:
+            del self.tabs[tab]
+
     def reset(self, place: Place) -> None:
         self.sheets, self.under, self.gate_over_inside = [], [], False
+        if self.signed_out:
+            self.tabs, self.order, self.selected, self.signed_out = {}, [], None, False
         tab = TAB_OF.get(place.screen)
         if tab:
             self.outside = []
@@ -200,20 +247,25 @@ class Phone:
         self.tabs.setdefault(tab, [Place(TABS[tab])])
 
     def open_modal(self, place: Place) -> None:
+        self._leave_menu()
         self.sheets.append(place)
 
     def close_modal(self) -> None:
         self.sheets.clear()
 
     def send_to_gate(self, gate: Place, via: str) -> None:
-        if via == "replace":
+        self._leave_menu()
+        if via == "replace" or self.visible.screen == "Splash":
             self.outside[-1] = gate
         else:
             self.gate_over_inside = self.gate_over_inside or not self.outside
             self.outside.append(gate)
 
-    def land(self, place: Place, cold: bool) -> None:
-        """A link lands, by the rules for links that start the app and for others."""
+    def land(self, place: Place, cold: bool) -> str:
+        """A link lands, by the rules for links that start the app and for others.
+
+        Returns the move by which the app's code did it; `link` where no other word tells it.
+        """
         self.sheets = []
         tab = TAB_OF.get(place.screen)
         if tab is None:
@@ -221,20 +273,29 @@ class Phone:
                 self.outside = [place]
             else:
                 self.stack.append(place)
-            return
+            return "push"
         self.outside, self.gate_over_inside = [], False
-        self._select(tab)
         rule = self.rules.link_cold if cold else self.rules.link_warm
-        kept = self.tabs[tab] if rule == "over" else []
+        kept = self.tabs.get(tab, []) if rule == "over" else []
+        if self.rules.tabs == "reset" and tab != self.selected:
+            kept = []
+        if not kept and rule == "over":
+            rule = self.rules.link_cold
+        self._select(tab)
         self.tabs[tab] = landed(kept, tab, place, rule)
+        if cold:
+            return "reset"
+        if self.rules.link_warm != "over":
+            return "link"
+        return "pop_to" if any(entry.screen == place.screen for entry in kept) else "push"
 
     def _enter(self, tab: str, place: Place, left: list[Place]) -> None:
         if self.rules.outside == "kept" and not self.gate_over_inside:
             self.under = left
         self.outside, self.gate_over_inside = [], False
-        fresh = tab not in self.tabs or place.screen == TABS[tab]
         self._select(tab)
-        self.tabs[tab] = [place] if fresh else [*self.tabs[tab], place]
+        root = place.screen == TABS[tab]
+        self.tabs[tab] = [place] if root else [*self.tabs[tab], place]
 
 
 def landed(kept: list[Place], tab: str, place: Place, rule: str) -> list[Place]:
@@ -293,8 +354,11 @@ class SharedPhone(Phone):
         return True
 
     def push(self, place: Place) -> None:
+        self._leave_menu()
         if self.sheets:
             self.sheets.append(place)
+        elif self.visible.screen == "Splash":
+            self.replace(place)
         else:
             self._clear_outside(place)
             self._put(place)
@@ -304,6 +368,7 @@ class SharedPhone(Phone):
         self.selected = self.one[-1][1] or self.selected
 
     def pop_to_root(self) -> int:
+        self._leave_menu()
         stack: list[Any] = self.sheets or self.one
         taken = len(stack) - 1
         del stack[1:]
@@ -311,11 +376,15 @@ class SharedPhone(Phone):
         return taken
 
     def replace(self, place: Place) -> None:
+        self._leave_menu()
         if self.sheets:
             self.sheets[-1] = place
         else:
             if not self._clear_outside(place):
                 _, tab = self.one.pop()
+                if tab in SEVERAL.get(place.screen, ()):
+                    self.one.append((place, tab))
+                    return
                 if place.screen not in TAB_OF and place.screen not in OUTSIDE and tab:
                     self.one.append((place, self.one[-1][1] or tab if self.one else tab))
                     return
@@ -342,17 +411,18 @@ class SharedPhone(Phone):
         return self.truth() != before
 
     def send_to_gate(self, gate: Place, via: str) -> None:
-        if via == "replace":
+        self._leave_menu()
+        if via == "replace" or self.visible.screen == "Splash":
             self.one.pop()
         self._put(gate)
 
-    def land(self, place: Place, cold: bool) -> None:
+    def land(self, place: Place, cold: bool) -> str:
         self.sheets = []
         tab = TAB_OF.get(place.screen)
         if tab is None:
             self.one = [] if cold else self.one
             self._put(place)
-            return
+            return "push"
         rule = self.rules.link_cold if cold else self.rules.link_warm
         if rule == "over":
             self._clear_outside(place)
@@ -367,3 +437,4 @@ class SharedPhone(Phone):
         else:
             self.one = [(entry, tab) for entry in landed([], tab, place, rule)]
         self.selected = tab
+        return "link"

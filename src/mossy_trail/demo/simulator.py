@@ -18,7 +18,7 @@ from pathlib import Path
 from statistics import quantiles
 from typing import Any
 
-from mossy_trail.demo.phone import TABS, Params, Phone, Place, Rules, new_phone
+from mossy_trail.demo.phone import MENU, TABS, Params, Phone, Place, Rules, new_phone
 
 FIELDS = (
     *"time user session event screen from tab uri source outcome params count via".split(),
@@ -80,6 +80,20 @@ class SignIn:
         return 3 if self.into else 2 if self.tried else 1 if self.met else 0
 
 
+@dataclass(frozen=True)
+class Habits:
+    """What else an app may do, and how it may log: as not all of them do."""
+
+    answers: bool = False
+    """A link is logged twice: as opened, and by the move with which the app's code answered it."""
+    named_starts: bool = False
+    """Rows of `app_start` name the screen that they show."""
+    crossing: bool = False
+    """Screens lead on to those of other tabs."""
+    menu: bool = False
+    """There is a drawer, which lies over any screen inside."""
+
+
 @dataclass
 class Person:
     name: str
@@ -90,6 +104,7 @@ class Person:
     onboarded: bool = False
     signed_in: bool = False
     rules: Rules = field(default_factory=Rules)
+    habits: Habits = field(default_factory=Habits)
     phone: Phone | None = None
     open: bool = False
     """The app is still in memory."""
@@ -281,7 +296,7 @@ class Visit:
             self.shown("start")
             return
         before, person.phone = person.phone, new_phone(person.rules, Place("Splash"))
-        self.row("app_start")
+        self.row("app_start", screen="Splash" if person.habits.named_starts else None)
         person.open = True
         link = self._link() if person.onboarded and self.dice.random() < 0.18 else None
         if link:
@@ -298,7 +313,7 @@ class Visit:
         elif before and person.rules.restart == "restore":
             self._restore(before)
         elif person.onboarded:
-            self.reset("SailingsBoard")
+            self.replace("SailingsBoard")
         else:
             self._onboard()
 
@@ -312,9 +327,8 @@ class Visit:
             raise Left
 
     def _restore(self, before: Phone) -> None:
-        """The stacks stand again as they were, without their sheets."""
+        """The stacks stand again as they were."""
         left = self.phone.visible
-        before.sheets.clear()
         self.person.phone = before
         if before.visible.screen == "Splash":
             self._onboard()
@@ -380,7 +394,12 @@ class Visit:
             self.planted["links_landed"] += 1
             self.planted["placeholder_links"] += place.params == {"sailing": "-1"}
             self.planted["not_found_links"] += place.screen == "NotFound"
-            self.phone.land(place, cold)
+            left = self.phone.visible
+            answer = self.phone.land(place, cold)
+            if self.person.habits.answers and answer != "link":
+                told = {"screen": place.screen, "params": place.params, "tab": self.phone.tab}
+                self.row(answer, from_=left.screen, **told)
+                self.load()
             if place.screen == "BuyPass":
                 self.misreported = "Sailings"
                 self.planted["wrong_tabs"] += 1
@@ -473,6 +492,8 @@ class Visit:
         screen, dice = self.phone.visible.screen, self.dice
         if screen == "RateSheet" and self.person.platform == "ios":
             raise Left
+        if self._elsewhere(screen):
+            return
         to_and_fro = screen == "SailingDetail" and self.person.version == "3.1"
         if screen.endswith("Sheet") or (to_and_fro and dice.random() < 0.4):
             self.back()
@@ -484,6 +505,31 @@ class Visit:
             self._leave_for_a_while()
         else:
             self._go_on(screen)
+
+    def _elsewhere(self, screen: str) -> bool:
+        """By the drawer, or straight into another tab, in an app that has such ways."""
+        habits, dice, left = self.person.habits, self.dice, self.phone.visible
+        if screen == MENU:
+            if dice.random() < 0.3:
+                self.back()
+            elif dice.random() < 0.5:
+                self._change_tab()
+            else:
+                self._cross()
+        elif habits.menu and self.phone.region == "tab" and dice.random() < 0.05:
+            self.phone.open_modal(Place(MENU))
+            self.moved("open_modal", left)
+        elif habits.crossing and self.phone.region == "tab" and dice.random() < 0.08:
+            self._cross()
+        else:
+            return False
+        return True
+
+    def _cross(self) -> None:
+        ways = {"SailingDetail": "sailing", "PassDetail": "pass", "PierDetail": "pier"}
+        screen = self.dice.choice(list(ways))
+        if not self.gate(screen):
+            self.push(screen, {ways[screen]: str(self.dice.randrange(1, 60))})
 
     def _change_tab(self) -> None:
         tabs = ["Sailings", "Sailings", "Passes", "Harbour", "Me"]
@@ -570,6 +616,7 @@ class Visit:
         elif act == "sign_out":
             self.row("sign_out")
             self.person.signed_in = False
+            self.phone.signed_out = True
             self.wait(self.dice.uniform(20, 200))
             self.reset("SignIn")
         elif act == "back":
@@ -662,26 +709,29 @@ def _quartiles(values: list[int]) -> list[float]:
     return quantiles(values, n=4, method="inclusive")
 
 
-def simulate(rows: int, seed: int, rules: Rules | None = None) -> Demo:
+def simulate(
+    rows: int, seed: int, rules: Rules | None = None, habits: Habits | None = None
+) -> Demo:
     """Whole people until there are at least this many rows. The same seed gives the same log."""
     visits: list[Visit] = []
     written = number = 0
     while written < rows:
         dice = random.Random(f"{seed}/{number}")
         number += 1
-        for visit in _life(f"u-{seed}-{number:05}", dice, rules or Rules()):
+        name = f"u-{seed}-{number:05}"
+        for visit in _life(name, dice, rules or Rules(), habits or Habits()):
             visits.append(visit)
             written += len(visit.rows)
     visits.sort(key=lambda visit: (visit.rows[0]["time"], visit.session))
     return Demo(visits)
 
 
-def _life(name: str, dice: random.Random, rules: Rules) -> Iterator[Visit]:
+def _life(name: str, dice: random.Random, rules: Rules, habits: Habits) -> Iterator[Visit]:
     """A person's sessions over the four weeks."""
     person = Person(
         name, dice.choice(VERSIONS), dice.choice(["android", "ios"]), dice.random() < 0.05
     )
-    person.rules = rules
+    person.rules, person.habits = rules, habits
     day = dice.uniform(0, DAYS - 1)
     gap = 1000.0
     while day < DAYS:

@@ -48,11 +48,12 @@ _WORDS = {
     "screen_view": (
         "view viewed page_view page_viewed page_shown screen_viewed screen_shown shown show seen "
         "appear appeared displayed impression did_appear view_did_appear view_appeared on_appear "
-        "did_focus screen_focus screen_focused page_enter page_show pageshow route_shown screen page"
+        "did_focus screen_focus screen_focused page_enter page_show pageshow route_shown screen "
+        "page"
     ),
     "navigate": (
-        "navigate navigated navigation navigate_to go go_to goto open_screen hashchange hash_change "
-        "location_change route_change route_changed"
+        "navigate navigated navigation navigate_to go go_to goto open_screen hashchange "
+        "hash_change location_change route_change route_changed"
     ),
     "traverse": (
         "back go_back went_back back_nav return popstate pop_state pop_back_stack navigate_back "
