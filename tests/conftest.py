@@ -18,7 +18,6 @@ from typing import Any
 
 import httpx
 import pytest
-from hypothesis import HealthCheck, settings
 from sqlalchemy import Engine, text
 
 from mossy_trail.core.app_map import AppMap
@@ -30,15 +29,9 @@ from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
 from mossy_trail.store.cluster import Cluster, reachable, temporary_cluster
 from mossy_trail.store.database import connect, migrate
+from tests import campaign as campaign  # which sets how examples are drawn
 
 ROWS, SEED = 100_000, 7
-
-# Machines are noisy, so no example is too slow; and where many wait on the outcome, the examples
-# are the same at every run.
-NO_HURRY: dict[str, Any] = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow]}
-settings.register_profile("here", **NO_HURRY)
-settings.register_profile("shared", derandomize=True, **NO_HURRY)
-settings.load_profile("shared" if os.environ.get("CI") else "here")
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from mossy_trail.core.app_map import AppMap
@@ -17,6 +17,7 @@ from mossy_trail.core.log import EVENT, SECOND, split
 from mossy_trail.core.measures.funnel import Funnel, Labels, Stage, by_user, label
 from mossy_trail.core.replay import replay
 from mossy_trail.core.steps import Steps
+from tests.campaign import examples
 from tests.core.test_log import log_of
 
 MAP = AppMap.from_dict({})
@@ -147,7 +148,7 @@ def told(labels: Labels, kept: int) -> set[tuple[int, ...]]:
     }
 
 
-@settings(max_examples=300)
+@examples(300)
 @given(rows=st.lists(ROW, max_size=14), funnel=FUNNEL)
 def test_the_furthest_match_is_found(rows: list[dict[str, Any]], funnel: Funnel) -> None:
     if not rows:

@@ -7,10 +7,11 @@ from collections.abc import Sequence
 from itertools import pairwise
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from mossy_trail.core.log import DICTIONARIES, DICTIONARY_OF, DTYPES, NONE, Log, merge, split
+from tests.campaign import examples
 
 NAMES = st.sampled_from(["ann", "bo", "cy", "Ann", "", "ß"])
 ROW = st.fixed_dictionaries(
@@ -50,7 +51,7 @@ def rows_of(log: Log) -> list[tuple[object, ...]]:
     return [tuple(value(name, i) for name in names) for i in range(len(log))]
 
 
-@settings(max_examples=150)
+@examples(150)
 @given(files=st.lists(st.lists(ROW, max_size=25), max_size=4), parts=st.integers(1, 5))
 def test_parts_hold_every_row_once_sorted_and_each_user_in_one(
     files: list[Rows], parts: int
@@ -78,7 +79,7 @@ def test_parts_hold_every_row_once_sorted_and_each_user_in_one(
         assert own == sorted(own, key=lambda row: row[1:5])
 
 
-@settings(max_examples=60)
+@examples(60)
 @given(times=st.lists(st.integers(0, 10**6), max_size=400))
 def test_a_long_user_is_sorted_and_ties_keep_the_files_order(times: list[int]) -> None:
     rows = [{"user": "u", "time": t // 1000, "order": -1} for t in times]

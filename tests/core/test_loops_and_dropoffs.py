@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from mossy_trail.core.app_map import AppMap
@@ -19,6 +19,7 @@ from mossy_trail.core.measures.dropoffs import expected, weights
 from mossy_trail.core.measures.loops import KINDS, loops, screens_of
 from mossy_trail.core.replay import replay
 from mossy_trail.core.steps import MOVES, Steps
+from tests.campaign import examples
 from tests.core.test_funnel import replayed
 from tests.core.test_log import log_of
 
@@ -112,7 +113,7 @@ def told(steps: Steps) -> list[Found]:
     return found
 
 
-@settings(max_examples=300)
+@examples(300)
 @given(sessions=st.lists(st.lists(ACT, min_size=1, max_size=40), min_size=1, max_size=3))
 def test_loops_of_random_stack_walks_are_those_of_a_plain_search(
     sessions: list[list[tuple[str, str]]],

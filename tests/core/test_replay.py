@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import example, given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from mossy_trail.core.app_map import AppMap, Screen
@@ -26,6 +26,7 @@ from mossy_trail.engine.export import steps_table
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
+from tests.campaign import examples
 from tests.conftest import Demo
 
 COMPARED = ("screen", "params", "move", "tab", "region", "depth", "below", "below_params")
@@ -79,7 +80,7 @@ def flat_truth(simulated: Simulated) -> list[dict[str, Any]]:
     return [{k: text(v) for k, v in s.items()} for visit in simulated.visits for s in visit.truth]
 
 
-@settings(max_examples=25)
+@examples(25)
 @given(
     seed=st.integers(0, 10**9),
     habits=HABITS,

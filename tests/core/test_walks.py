@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from mossy_trail.core.app_map import HISTORY
@@ -20,6 +20,7 @@ from mossy_trail.demo.phone import MENU, TABS, Place, Rules, new_phone
 from mossy_trail.demo.simulator import Habits
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.reader import read_files
+from tests.campaign import examples
 from tests.core.test_replay import HABITS, THE_MAP, differences, steps_of
 
 DETAILS = ("SailingDetail", "PassDetail", "PierDetail", "Settings", "HelpTopic", "NotFound")
@@ -168,7 +169,7 @@ def replayed(walk: Walk, folder: Path) -> list[dict[str, Any]]:
     return steps_of(Study(split(read_files([path]).log, 1), app_map))
 
 
-@settings(max_examples=400)
+@examples(400)
 @given(acts=ACTS, views=st.booleans(), rules=RULES, habits=HABITS)
 def test_any_moves_from_anywhere_under_any_history_rules(
     tmp_path_factory: pytest.TempPathFactory,

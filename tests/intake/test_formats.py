@@ -14,13 +14,14 @@ import numpy as np
 import polars as pl
 import pyarrow as pa
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 from mossy_trail.core.log import DICTIONARY_OF, DTYPES, Log
 from mossy_trail.intake import records, source
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.reader import Reading, raw_record, read_files
+from tests.campaign import examples
 from tests.conftest import Demo
 from tests.intake.reading import read_and_keep, read_kept
 
@@ -175,7 +176,7 @@ def test_damaged_files_say_where_and_what_to_do(
     assert raised.value.mend.endswith(".")
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(data=st.data())
 def test_a_mutated_file_is_accounted_for_or_refused_in_words(
     whole_files: dict[str, bytes], tmp_path: Path, data: st.DataObject
@@ -250,7 +251,7 @@ JSON_TEXT = st.recursive(
 )
 
 
-@settings(max_examples=150)
+@examples(150)
 @given(
     values=st.lists(JSON_TEXT, min_size=1, max_size=10),
     indent=st.sampled_from([None, 1, 4]),

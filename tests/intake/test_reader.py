@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from mossy_trail.core.log import EVENTS, NONE, Log
@@ -20,6 +20,7 @@ from mossy_trail.intake import records
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.reader import Reading, raw_record, read_files
 from mossy_trail.intake.times import Times
+from tests.campaign import examples
 from tests.intake.reading import read_and_keep
 
 HEADER = b"time,user,event,screen,params,version\n"
@@ -192,7 +193,7 @@ TIMES = st.one_of(
 )
 
 
-@settings(max_examples=300)
+@examples(300)
 @given(texts=st.lists(TIMES, min_size=1, max_size=12), zone=st.sampled_from(["UTC", "Europe/Oslo"]))
 def test_a_time_reads_alike_whatever_stands_beside_it(texts: list[str | None], zone: str) -> None:
     def read_all(column: list[str | None]) -> list[int]:
@@ -224,7 +225,7 @@ CELL = st.text(TEXT, max_size=12)
 ROW = st.tuples(CELL, CELL, CELL, CELL)
 
 
-@settings(max_examples=150)
+@examples(150)
 @given(
     rows=st.lists(ROW, min_size=1, max_size=12),
     end=st.sampled_from(["\n", "\r\n"]),
@@ -273,7 +274,7 @@ def canonical(text: str) -> str | None:
         return text or None
 
 
-@settings(max_examples=200)
+@examples(200)
 @given(st.data())
 def test_mutilated_files_lose_no_untouched_row(
     tmp_path_factory: pytest.TempPathFactory, data: st.DataObject

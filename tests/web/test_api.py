@@ -7,11 +7,12 @@ from pathlib import Path
 
 import pytest
 import schemathesis
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 from mossy_trail.demo.load import MAP
 from mossy_trail.web.app import create_app
+from tests.campaign import examples
 from tests.conftest import Demo, Server
 from tests.core.test_replay import differences
 from tests.core.test_sign_in import as_truth_tells
@@ -256,7 +257,7 @@ OPERATIONS = {found.ok().label: found.ok() for found in asked.get_all_operations
 
 
 @pytest.mark.parametrize("operation", OPERATIONS)
-@settings(max_examples=30, suppress_health_check=list(HealthCheck))
+@examples(30, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_no_request_breaks_the_server(server: Server, operation: str, data: st.DataObject) -> None:
     case = data.draw(OPERATIONS[operation].as_strategy())
