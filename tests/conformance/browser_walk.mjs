@@ -22,6 +22,16 @@ const TAB_OF = {
   ...{ PassWallet: "Passes", PassDetail: "Passes", BuyPass: "Passes", Receipt: "Passes" },
   ...{ MeHome: "Me", TripHistory: "Me" },
 };
+/** Where each page is meant to lead; now and then people come by another way. */
+const WAYS = {
+  SailingsBoard: ["SailingDetail"],
+  SailingDetail: ["SeatPick"],
+  PassWallet: ["PassDetail", "BuyPass"],
+  PassDetail: ["BuyPass"],
+  BuyPass: ["Receipt"],
+  MeHome: ["TripHistory"],
+  TripHistory: ["Receipt"],
+};
 const GUARDED = ["BuyPass", "MeHome", "TripHistory"];
 const NOWHERE = { template: "" };
 
@@ -171,7 +181,7 @@ class Walk {
       far: back > 1 ? 6 : 0,
       forward: ahead ? 14 : 0,
       further: ahead > 1 ? 4 : 0,
-      replace: 6,
+      replace: before.top.screen === "BuyPass" ? 20 : 2,
       tab: 12,
       reload: 3,
       signIn: onSignIn ? 60 : 0,
@@ -203,12 +213,14 @@ class Walk {
     }
     const pages = Object.keys(TAB_OF).filter((name) => !Object.values(TABS).includes(name));
     const others = pages.filter((page) => page !== before.top.screen);
-    const name = this.dice.chance(0.05) ? "NotFound" : this.dice.of(others);
+    const meant = WAYS[before.top.screen];
+    const named = meant && !this.dice.chance(0.15) ? meant : others;
+    const name = this.dice.chance(0.03) ? "NotFound" : this.dice.of(named);
     if (act === "push") {
       await site.push(this.to(name));
       return this.record("push", "pushState", before);
     }
-    await site.replace(this.to(act === "signIn" ? "SailingsBoard" : this.dice.of(others)));
+    await site.replace(this.to(act === "signIn" ? "SailingsBoard" : this.dice.of(named)));
     return this.record("replace", "replaceState", before);
   }
 

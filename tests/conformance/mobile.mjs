@@ -24,10 +24,10 @@ import { Tree } from "./tree.mjs";
 const h = React.createElement;
 
 export const TABS = {
-  Sailings: ["SailingsBoard", "SailingDetail", "SeatPick", "NotFound"],
+  Sailings: ["SailingsBoard", "SailingDetail", "SeatPick", "DelayInfo", "NotFound"],
   Passes: ["PassWallet", "PassDetail", "BuyPass", "Receipt", "HelpTopic"],
-  Harbour: ["HarbourMap", "PierDetail", "ParkingInfo"],
-  Me: ["MeHome", "TripHistory", "Settings", "HelpTopic"],
+  Harbour: ["HarbourMap", "PierDetail", "ParkingInfo", "Timetable"],
+  Me: ["MeHome", "TripHistory", "Refund", "Settings", "HelpTopic"],
 };
 const DETAILS = [...new Set(Object.values(TABS).flatMap((screens) => screens.slice(1)))];
 const OUTSIDE = ["Splash", "SignIn", "CodeEntry"];

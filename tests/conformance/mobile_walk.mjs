@@ -40,7 +40,26 @@ export const APPS = {
   afresh: { ...PLAIN, tabs: "reset", splash: true },
   here: { ...PLAIN, across: "here", back: "history", root_back: "previous_tab" },
 };
-const WITH_NUMBER = ["SailingDetail", "SeatPick", "PassDetail", "Receipt", "PierDetail", "HelpTopic"];
+const WITH_NUMBER = [
+  ...["SailingDetail", "SeatPick", "PassDetail", "Receipt", "PierDetail", "HelpTopic"],
+  ...["Timetable", "Refund"],
+];
+/** Where each screen is meant to lead; now and then people come by another way. */
+const WAYS = {
+  SailingsBoard: ["SailingDetail"],
+  SailingDetail: ["SeatPick", "DelayInfo"],
+  DelayInfo: ["SailingDetail"],
+  PassWallet: ["PassDetail", "BuyPass"],
+  PassDetail: ["HelpTopic"],
+  BuyPass: ["HelpTopic"],
+  HarbourMap: ["PierDetail"],
+  PierDetail: ["ParkingInfo", "Timetable"],
+  Timetable: ["PierDetail"],
+  MeHome: ["TripHistory", "Settings"],
+  TripHistory: ["Refund"],
+  Settings: ["HelpTopic"],
+};
+const IN_PLACE = { BuyPass: "Receipt", SeatPick: "DelayInfo", Timetable: "ParkingInfo" };
 const BACK = ["GO_BACK", "POP", "POP_TO_TOP"];
 
 function moveOf(before, after, word, count) {
@@ -186,7 +205,7 @@ class Walk {
       again: 2,
       across: 8,
       sheet: 6,
-      replace: seen.stack.length > 1 ? 4 : 0,
+      replace: seen.stack.length > 1 ? (IN_PLACE[seen.top.screen] ? 12 : 1) : 0,
       update: WITH_NUMBER.includes(seen.top.screen) ? 4 : 0,
       menu: rules.drawer ? 5 : 0,
       link: 6,
@@ -194,7 +213,9 @@ class Walk {
       out: rules.account ? 1 : 0,
     });
     const { tab } = seen;
-    const screen = this.next(TABS[tab], seen.top.screen);
+    const inPlace = act === "replace" && IN_PLACE[seen.top.screen];
+    const meant = inPlace && TABS[tab].includes(inPlace) && !this.dice.chance(0.15);
+    const screen = meant ? inPlace : this.next(TABS[tab], seen.top.screen);
     const params = this.place(screen);
     if (act === "push") this.did("PUSH", StackActions.push(screen, params));
     else if (act === "navigate") this.did("NAVIGATE", CommonActions.navigate(screen, params));
@@ -220,7 +241,9 @@ class Walk {
   /** A screen to go on to from here: mostly another one, and always what shows as another. */
   next(own, here) {
     const ways = own.slice(1).filter((name) => name !== "NotFound");
-    const again = WITH_NUMBER.includes(here) && this.dice.chance(0.1);
+    const meant = (WAYS[here] ?? []).filter((name) => ways.includes(name));
+    if (meant.length && !this.dice.chance(0.15)) return this.dice.of(meant);
+    const again = WITH_NUMBER.includes(here) && this.dice.chance(0.2);
     return this.dice.of(again ? ways : ways.filter((name) => name !== here));
   }
 

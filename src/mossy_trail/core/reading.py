@@ -161,6 +161,19 @@ def traversed(run: Run, count: int, screen: int, params: int) -> int:
     return _FORWARD if steps_ahead(run, count, screen, params) else _POP
 
 
+@inner_kernel
+def may_be_a_link(run: Run, move: int, screen: int) -> bool:
+    """Whether a link may have led to this screen rather than such a move: deep into another tab,
+    or past a splash, in a log in which no row tells of links."""
+    if move != _PUSH and move != _REPLACE:
+        return False
+    home = home_of(run, screen)
+    if home == NONE or run.tabs[home].root == screen:
+        return False
+    base = sheets_gone(run, run.at[VIS])
+    return on_splash(run) or (run.entries[base].region == TAB and run.entries[base].tab != home)
+
+
 @rare_kernel
 def back_or_forward(run: Run, screen: int, params: int) -> bool:
     """Whether this screen lies both right below and right ahead, so that either may be meant."""

@@ -89,8 +89,9 @@ class Run(NamedTuple):
 # `forward` of that entry, the one taken off before. REPORTED is the tab that the row at hand
 # reports. COLD is whether nothing has moved since an app_start that named its screen, or since a
 # link was opened then, ALREADY whether the open link's screen was visible when it was opened.
-# SETTLE is the settle time. SPARE counts the entries that may be made beside two for each row. The
-# last ones are the history rules: the number of each one's setting in `app_map.HISTORY`.
+# TELLS_LINKS is whether the log has rows of links. SETTLE is the settle time. SPARE counts the
+# entries that may be made beside two for each row. The last ones are the history rules: the number
+# of each one's setting in `app_map.HISTORY`.
 (
     VIS,
     SELECTED,
@@ -118,6 +119,7 @@ class Run(NamedTuple):
     SPARE,
     SETTLE,
     ALREADY,
+    TELLS_LINKS,
     TABS,
     ROOT_BACK,
     RESELECT,
@@ -127,7 +129,7 @@ class Run(NamedTuple):
     KEEP_OUTSIDE,
     ACROSS,
     REGISTERS,
-) = range(35)
+) = range(36)
 
 
 def _setting(rule: str, word: str) -> int:
@@ -210,6 +212,7 @@ def new_run(rows: int, places: Places, history: Mapping[str, str], room: int) ->
     registers = np.full(REGISTERS, NONE, "i8")
     registers[[STEPS, MARKED, RESENT, SIGNED_OUT, CLOCK, LOOKS, COLD, RESUMED, SPARE, ALREADY]] = 0
     registers[ENTRIES] = len(places.roots)
+    registers[TELLS_LINKS] = len(places.link_target) > 0
     registers[TABS:] = [HISTORY[rule].index(history[rule]) for rule in HISTORY]
     tabs = np.full(len(places.roots), NONE, _TAB)
     tabs["root"] = places.roots

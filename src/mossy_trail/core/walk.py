@@ -22,7 +22,14 @@ from mossy_trail.core.landing import (
     stand_on,
 )
 from mossy_trail.core.log import EVENT, NONE, OUTCOME
-from mossy_trail.core.reading import back_or_forward, first_way, go, navigated, traversed
+from mossy_trail.core.reading import (
+    back_or_forward,
+    first_way,
+    go,
+    may_be_a_link,
+    navigated,
+    traversed,
+)
 from mossy_trail.core.run import (
     ALREADY,
     AWAY_SINCE,
@@ -51,6 +58,7 @@ from mossy_trail.core.run import (
     STARTED_COLD,
     STEP,
     STEPS,
+    TELLS_LINKS,
     VIS,
     WANTED,
     Run,
@@ -139,7 +147,10 @@ def choose(run: Run, i: int, move: int) -> None:
     """Carry out the move that led to the view in row `i`, which came without one."""
     screen, params = wide(run.rows[i].screen), wide(run.rows[i].params)
     run.at[REPORTED] = run.rows[i].tab
+    doubtful = not run.at[TELLS_LINKS] and may_be_a_link(run, move, screen)
     _show(run, go(run, move, screen, params), move, True, i, i)
+    if doubtful:
+        run.steps[run.at[STEP]].unsure = True
 
 
 @inner_kernel
