@@ -209,6 +209,7 @@ class Walk {
       const tab = this.dice.of(Object.keys(TABS));
       if (TABS[tab] === before.top.screen || onSignIn) return undefined;
       await site.push(this.to(TABS[tab]));
+      if (tab === before.tab) return this.record("push", "pushState", before);
       return this.record("switch_tab", null, before, { tab });
     }
     const pages = Object.keys(TAB_OF).filter((name) => !Object.values(TABS).includes(name));
@@ -217,6 +218,8 @@ class Walk {
     const named = meant && !this.dice.chance(0.15) ? meant : others;
     const name = this.dice.chance(0.03) ? "NotFound" : this.dice.of(named);
     if (act === "push") {
+      // The page of sign-in leads nowhere that would only send people back to it.
+      if (onSignIn && GUARDED.includes(name)) return undefined;
       await site.push(this.to(name));
       return this.record("push", "pushState", before);
     }

@@ -102,7 +102,7 @@ def _ways(run: Run, screen: int, params: int) -> int:
     if run.screens[screen].outside:
         found |= 1 << _RESET
         if region != OUTSIDE and run.at[SIGNED_OUT]:
-            return found
+            return found if run.at[TABS] != TABS_SHARED else found | 1 << _REPLACE
         if region != OUTSIDE:
             return found | 1 << _REDIRECT
     if region != OUTSIDE and _is_root_elsewhere(run, screen):

@@ -41,8 +41,11 @@ _FIRST_GUESS: tuple[dict[str, float], ...] = (
 _GUESS = np.array([[guess.get(move, 0.0) for move in MOVES] for guess in _FIRST_GUESS])
 _GUESS_STEPS = 200
 """So many steps of the log count as much as the first guess of how common each move is."""
-_PAIR_STEPS = 4
+_PAIR_STEPS = 12
 """So many steps from a screen count as much as what is usual in the whole app."""
+_FAR_STEPS = 80
+"""So many, where it is about going back over several at once: a screen from which people always
+seem to do so has more likely taken the place of the one before."""
 _ALSO_AHEAD = 0.05
 """The share of all views of a pair that counts as ways ahead, though the first reading has none."""
 _BACK_AT_ROOT = 0.35
@@ -51,6 +54,7 @@ _ANEW = 0.02
 """The share of other moves than `update` where a screen follows on itself with other params."""
 _BACK = [MOVE[word] for word in ("start", "pop", "pop_to", "close_modal", "switch_tab", "forward")]
 _TO_WHAT_IS_THERE = [MOVE[word] for word in ("pop", "pop_to", "close_modal", "forward")]
+_FAR = MOVE["pop_to"]
 _PUSH, _UPDATE, _SWITCH = MOVE["push"], MOVE["update"], MOVE["switch_tab"]
 
 
@@ -142,7 +146,9 @@ def usual_of(pairs: Pairs, counts: Column, ahead: Column, runs: Sequence[Run]) -
     for move in _TO_WHAT_IS_THERE:
         own[:, move] = _sums(start, own[:, move])
     own[:, _SWITCH] = _sums(to_tab, own[:, _SWITCH])
-    weights = (own + _PAIR_STEPS * prior) / (steps_from + _PAIR_STEPS)
+    drawn = np.full(len(MOVES), float(_PAIR_STEPS))
+    drawn[_FAR] = _FAR_STEPS
+    weights = (own + drawn * prior) / (steps_from + drawn)
     unseen = _GUESS[_INSIDE] / max(len(screens), 1)
     unseen[_TO_WHAT_IS_THERE] = _GUESS[_INSIDE, _TO_WHAT_IS_THERE]
     return Usual(*_table(pairs.keys, weights, unseen), *_views(runs))
