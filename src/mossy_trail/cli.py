@@ -32,6 +32,7 @@ from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine import (
     dropoffs,
+    fit,
     funnel,
     gates,
     links,
@@ -278,12 +279,14 @@ def health(
     """Print what became of every row, and what about the rows is odd."""
     with _plain_errors():
         app_map, reading = _map(map_file), _read(logs)
-    found = health_of(_replayed(reading, app_map))
+    study = _replayed(reading, app_map)
+    found = {**health_of(study), "fit": fit.told(study)}
     found["set_aside"] = Counter(row.reason for row in reading.set_aside)
     if as_json:
         typer.echo(json.dumps(found, indent=2))
         return
     typer.echo(f"{reading.rows_read:>11,}  rows read")
+    typer.echo(_fit_line(found["fit"]))
     for group in ("fates", "set_aside", "findings"):
         typer.echo(group.replace("_", " "))
         for name, count in found[group].items():
@@ -324,6 +327,20 @@ def draft_map(logs: LogFiles) -> None:
     typer.echo(yaml.safe_dump(made.document, sort_keys=False, allow_unicode=True), nl=False)
 
 
+def _fit_line(found: dict[str, Any]) -> str:
+    """How well the replay fits, and the change of the map that would mend most."""
+    if not found["told"]:
+        sure = 100 * found["sure"] / max(found["steps"], 1)
+        return f"{sure:>10.1f} %  of {found['steps']:,} steps sure; no row tells a move"
+    share = 100 * found["landed"] / found["told"]
+    line = f"{share:>10.1f} %  of {found['told']:,} moves landed as predicted"
+    for mend in found["mends"][:1]:
+        after = 100 * mend["landed"] / mend["told"]
+        change = f"{mend['kind']} {mend['subject']}: {mend['value']}"
+        line += f"; {after:.1f} % would with {change}"
+    return line
+
+
 def _described(app_map: AppMap, found: dict[str, Any]) -> list[str]:
     """Lines for a person: each rule's setting, and how many moves do not fit it or the others."""
     lines = []
@@ -335,6 +352,7 @@ def _described(app_map: AppMap, found: dict[str, Any]) -> list[str]:
             notes.append(f"the map says {app_map.history[rule]}")
         note = f"  ({', '.join(notes)})" if notes else ""
         lines.append(f"{rule:>10}  {setting:<13}{fits[setting]:>9,}   {others}{note}")
+    lines += [f"{'under':>10}  {under:<13}{pattern}" for pattern, under in found["links"].items()]
     return lines
 
 

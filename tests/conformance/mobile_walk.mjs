@@ -297,7 +297,7 @@ class Walk {
       this.did("PUSH", StackActions.push("FareNotes"));
     } else if (act === "sheet" && other && seen.top.screen !== "FareNotes") {
       this.did("NAVIGATE", CommonActions.navigate(other));
-    } else if (act === "across" && this.rules.tabs !== "reset") {
+    } else if (act === "across" && this.rules.tabs !== "reset" && this.rules.across === "there") {
       const { tab } = this.app.under();
       this.across({ ...seen, tab });
     } else if (act === "link") this.warmLink();

@@ -7,7 +7,7 @@ import {
 } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import type { Scope } from "../scope/scope";
-import { type AppSummary, api, dataOf, type Mapping } from "./client";
+import { type AppSummary, api, dataOf, type Mapping  type Schemas,} from "./client";
 import type { paths } from "./schema";
 
 type Wanted = NonNullable<paths["/api/apps/{app}/journeys"]["get"]["parameters"]["query"]>;
@@ -200,6 +200,47 @@ export function useMapView(app: string, scope: Scope) {
       ),
     placeholderData: keepPreviousData,
   });
+}
+
+/** How well the replay fits all logs of an app, whatever is in scope. */
+export function useFit(app: string) {
+  return useQuery({
+    queryKey: ["study", app, "fit"],
+    queryFn: () => dataOf(api.GET("/api/apps/{app}/map/fit", { params: { path: { app } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** Changes of the map that would mend it; asked for only where there is something to mend. */
+export function useMends(app: string, enabled: boolean) {
+  return useQuery({
+    queryKey: ["study", app, "mends"],
+    queryFn: () => dataOf(api.GET("/api/apps/{app}/map/fit/mends", { params: { path: { app } } })),
+    enabled,
+  });
+}
+
+export function useTakeMend(app: string) {
+  return useChange((mend: Schemas["MendBody"]) => {
+    const { kind, subject, value } = mend;
+    return dataOf(
+      api.POST("/api/apps/{app}/map/fit/mends", {
+        params: { path: { app } },
+        body: { kind, subject, value },
+      }),
+    );
+  });
+}
+
+/** An earlier version of the map becomes the newest. */
+export function useTakeVersion(app: string) {
+  return useChange((version: number) =>
+    dataOf(
+      api.POST("/api/apps/{app}/map/versions/{version}", {
+        params: { path: { app, version } },
+      }),
+    ),
+  );
 }
 
 export function useDraft(app: string) {

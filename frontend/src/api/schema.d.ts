@@ -441,6 +441,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/map/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Fit
+         * @description How many of the moves that rows tell landed where the replay said they would.
+         */
+        get: operations["read_fit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/map/fit/mends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find Mends
+         * @description Changes of the map by which most of the moves that misfit would fit.
+         */
+        get: operations["find_mends"];
+        put?: never;
+        /**
+         * Take Mend
+         * @description Make such a change: a new version of the map, which holds at once and can be undone.
+         */
+        post: operations["take_mend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/map/history": {
         parameters: {
             query?: never;
@@ -1217,14 +1261,38 @@ export interface components {
             used: components["schemas"]["Count"];
             visits: components["schemas"]["Count"];
         };
-        /** FitView */
+        /** FitOf */
+        FitOf: {
+            /** Landed */
+            landed: number;
+            /** Name */
+            name: string;
+            /** Told */
+            told: number;
+        };
+        /**
+         * FitView
+         * @description How well the replay fits a log.
+         */
         FitView: {
+            /** By */
+            by: string;
+            /** By Move */
+            by_move: components["schemas"]["FitOf"][];
+            /** By Screen */
+            by_screen: components["schemas"]["FitOf"][];
+            /** By Value */
+            by_value: components["schemas"]["FitOf"][];
+            /** Landed */
+            landed: number;
             /** Misfits */
-            misfits: number;
-            /** Rule */
-            rule: string;
-            /** Setting */
-            setting: string;
+            misfits: components["schemas"]["MisfitView"][];
+            /** Steps */
+            steps: number;
+            /** Sure */
+            sure: number;
+            /** Told */
+            told: number;
         };
         /** FunnelFigures */
         FunnelFigures: {
@@ -1400,9 +1468,13 @@ export interface components {
         /** HistoryFits */
         HistoryFits: {
             /** Fits */
-            fits: components["schemas"]["FitView"][];
+            fits: components["schemas"]["SettingFit"][];
             /** History */
             history: {
+                [key: string]: string;
+            };
+            /** Links */
+            links: {
                 [key: string]: string;
             };
             /** Moves */
@@ -1829,6 +1901,49 @@ export interface components {
             /** Step */
             step: number;
         };
+        /** MendBody */
+        MendBody: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "history" | "link" | "tab" | "alias";
+            /** Subject */
+            subject: string;
+            /** Value */
+            value: string;
+        };
+        /** MendView */
+        MendView: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "history" | "link" | "tab" | "alias";
+            /** Landed */
+            landed: number;
+            /** Subject */
+            subject: string;
+            /** Told */
+            told: number;
+            /** Value */
+            value: string;
+        };
+        /** MisfitView */
+        MisfitView: {
+            /** Came */
+            came: string;
+            /** Expected */
+            expected: string;
+            /** From */
+            from: string;
+            /** Journeys */
+            journeys: number;
+            /** Move */
+            move: string;
+            /** Steps */
+            steps: number;
+        };
         /** NewApp */
         NewApp: {
             /** Name */
@@ -2088,6 +2203,15 @@ export interface components {
             reason: string;
             /** Text */
             text: string;
+        };
+        /** SettingFit */
+        SettingFit: {
+            /** Misfits */
+            misfits: number;
+            /** Rule */
+            rule: string;
+            /** Setting */
+            setting: string;
         };
         /**
          * ShapeView
@@ -3303,6 +3427,112 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_fit: {
+        parameters: {
+            query?: {
+                by?: string;
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitView"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_mends: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MendView"][];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_mend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MapSummary"];
                 };
             };
             /** @description Client Error */

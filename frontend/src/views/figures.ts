@@ -1,4 +1,5 @@
 import { figureWords as ofAppMap } from "./app-map/words";
+import { figureWords as ofFit } from "./fit/words";
 import { chainWords, figureWords as ofFunnel } from "./funnels/words";
 import { dropOffWords, linkWords, loopWords, tabWords } from "./inside";
 import { gateWords as ofGates, figureWords as ofSignIn } from "./sign-in/words";
@@ -10,6 +11,7 @@ const WORDS: Record<string, (figure: string) => string> = {
   links: linkWords,
   loops: loopWords,
   tabs: tabWords,
+  fit: ofFit,
   funnel: ofFunnel,
   gates: ofGates,
   onboarding: chainWords,

@@ -157,6 +157,7 @@ def _take_steps(
         step, k = run.steps[i], written + i
         steps.entry[k] = _shifted(step.entry, roots, shift)
         steps.below[k] = _shifted(step.below, roots, shift)
+        steps.expected[k] = _shifted(step.expected, roots, shift)
         steps.move[k], steps.inferred[k], steps.unsure[k] = step.move, step.inferred, step.unsure
         steps.asked[k], steps.visible[k], steps.away[k] = step.asked, step.visible, step.away
         steps.loaded[k], steps.wanted[k] = step.loaded, step.wanted

@@ -101,6 +101,11 @@ def _find_history(logs: Sequence[Log], made: Draft) -> None:
         elif (rule, setting) in _BY_NO_WAY_BACK:
             why = "nobody goes back from where links land"
         made.guesses.append(Guess(f"history.{rule}", setting, why, True))
+    for link in made.document.get("links", ()):
+        if under := found.links.get(link["pattern"]):
+            link["under"] = under
+            why = "it lets the fewest later moves land elsewhere, or nobody goes back from there"
+            made.guesses.append(Guess(f"links.{link['pattern']}.under", under, why, True))
 
 
 _BY_NO_WAY_BACK = (("link_cold", "alone"), ("link_warm", "alone"))

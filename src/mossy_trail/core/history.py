@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from mossy_trail.core.app_map import HISTORY, ROLE, AppMap
+from mossy_trail.core.app_map import HISTORY, ROLE, UNDER, AppMap, Link
 from mossy_trail.core.log import Log
 from mossy_trail.core.replay import first_reading, learn
 from mossy_trail.core.steps import MARK, MOVE, Steps
@@ -17,6 +17,7 @@ _ENOUGH = 5.0
 """So many ways back are to be expected where none, by chance alone, would be e^−5."""
 _FEWEST, _SHARE = 3, 0.02
 """A setting is better by at least so many misfits, and so large a share: less may be noise."""
+_MOST_LINKS = 40
 _FAR, _LEAST_FAR = 0.02, 20.0
 """Likelier by far: by so much for each row, and at all."""
 
@@ -42,6 +43,8 @@ class Found:
     told: dict[str, bool]
     fits: list[Fit]
     moves: int
+    links: dict[str, str]
+    """What lies under the screens of those links, by pattern, for which the log tells it."""
 
 
 def find_history(parts: Sequence[Log], app_map: AppMap) -> Found:
@@ -50,7 +53,8 @@ def find_history(parts: Sequence[Log], app_map: AppMap) -> Found:
     For each setting of `tabs`, which touches all others, one rule after the other is set to its
     best setting, until none gets better. A setting that is not clearly better than the one in the
     map does not replace it. A link that lands alone makes no move land elsewhere; it shows in that
-    nobody goes back from there.
+    nobody goes back from there. What lies under the screens of single links is found likewise, with
+    the rules as found.
 
     Where no row tells a move, the settings are held against each other by how likely they make
     the views, all readings together. Settings that allow more make anything a little likelier, so
@@ -75,7 +79,7 @@ def find_history(parts: Sequence[Log], app_map: AppMap) -> Found:
         fits += [Fit(rule, setting, count) for setting, count in misfits.items()]
         others = [count for setting, count in misfits.items() if setting != history[rule]]
         told[rule] = rule in alone or _clearly_fewer(misfits[history[rule]], min(others))
-    return Found(history, told, fits, moves)
+    return Found(history, told, fits, moves, _under_links(trials, history, replays))
 
 
 def _find_by_views(parts: Sequence[Log], app_map: AppMap) -> Found:
@@ -92,7 +96,22 @@ def _find_by_views(parts: Sequence[Log], app_map: AppMap) -> Found:
         if told[rule]:
             found[rule] = best
         fits += [Fit(rule, s, round(likelihood[best] - likelihood[s])) for s in settings]
-    return Found(found, told, fits, 0)
+    return Found(found, told, fits, 0, {})
+
+
+def _under_links(
+    trials: _Trials, history: Mapping[str, str], replays: Sequence[Steps]
+) -> dict[str, str]:
+    """What lies under the screen of each link, for those of which the log tells it."""
+    found = {}
+    for link in trials.links[:_MOST_LINKS]:
+        misfits = {under: trials.misfits_under(history, link, under) for under in UNDER}
+        best, other = sorted(UNDER, key=lambda under: misfits[under])
+        if _clearly_fewer(misfits[best], misfits[other]):
+            found[link.pattern] = best
+        elif any(_nobody_goes_back(replays, cold, link) for cold in (True, False)):
+            found[link.pattern] = "alone"
+    return found
 
 
 class _Trials:
@@ -101,6 +120,7 @@ class _Trials:
     def __init__(self, parts: Sequence[Log], app_map: AppMap) -> None:
         self._parts, self._map = parts, app_map
         self._counted: dict[tuple[str, ...], int] = {}
+        self.links = app_map.links
 
     def replays(self, history: Mapping[str, str]) -> list[Steps]:
         ruled = replace(self._map, history=history)
@@ -110,14 +130,22 @@ class _Trials:
         """For each setting of a rule, the moves that land elsewhere under it."""
         return {setting: self._count({**history, rule: setting}) for setting in HISTORY[rule]}
 
+    def misfits_under(self, history: Mapping[str, str], link: Link, under: str) -> int:
+        """The moves that land elsewhere if so much lies under the screen of this link."""
+        links = tuple(replace(one, under=under) if one is link else one for one in self.links)
+        ruled = replace(self._map, history=history, links=links)
+        return _misfits([first_reading(part, ruled) for part in self._parts])
+
     def _count(self, history: Mapping[str, str]) -> int:
         settings = tuple(history[rule] for rule in HISTORY)
         if settings not in self._counted:
-            marks = (steps.steps.marks for steps in self.replays(history))
-            self._counted[settings] = sum(
-                int(np.count_nonzero(found & _LANDED_ELSEWHERE)) for found in marks
-            )
+            self._counted[settings] = _misfits(self.replays(history))
         return self._counted[settings]
+
+
+def _misfits(replays: Sequence[Steps]) -> int:
+    marks = (steps.steps.marks for steps in replays)
+    return sum(int(np.count_nonzero(found & _LANDED_ELSEWHERE)) for found in marks)
 
 
 def _settle(trials: _Trials, history: dict[str, str]) -> tuple[int, dict[str, str]]:
@@ -138,8 +166,8 @@ def _clearly_fewer(few: int, many: int) -> bool:
     return many - few >= max(_FEWEST, _SHARE * few)
 
 
-def _nobody_goes_back(replays: Sequence[Steps], cold: bool) -> bool:
-    """Whether links land where there is no way back.
+def _nobody_goes_back(replays: Sequence[Steps], cold: bool, link: Link | None = None) -> bool:
+    """Whether links, or this one, land where there is no way back.
 
     On the same screens, reached by a push, a known share goes back at once. After a link none
     does, though by that share there should be enough of them (Poisson: e^−`_ENOUGH` by chance).
@@ -152,6 +180,10 @@ def _nobody_goes_back(replays: Sequence[Steps], cold: bool) -> bool:
         started = np.append(True, ~goes_on[:-1])[: len(move)]
         after_splash = np.append(False, steps.role[:-1] == ROLE["splash"])[: len(move)]
         linked = goes_on & (move == MOVE["link"]) & ((started | after_splash) == cold)
+        if link:
+            uris = steps.log.terms["uri"]
+            fits = np.array([link.values(uri) is not None for uri in uris] + [False])
+            linked &= fits[steps.steps.uri]
         pushed = goes_on & (move == MOVE["push"])
         size = len(steps.places.names)
         share = np.bincount(screen[pushed & goes_back], minlength=size) / np.maximum(

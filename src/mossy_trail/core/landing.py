@@ -22,6 +22,7 @@ from mossy_trail.core.run import (
     COLD,
     COLD_ALONE,
     ENTRIES,
+    EXPECTED,
     KEEP_OUTSIDE,
     LINK_ALONE,
     LINK_COLD,
@@ -214,7 +215,7 @@ def _across(run: Run, screen: int) -> int:
         return NONE
     base = sheets_gone(run, at[VIS])
     home = home_of(run, screen)
-    if at[ACROSS] == ACROSS_HERE and at[REPORTED] != home:
+    if at[ACROSS] == ACROSS_HERE:
         return NONE
     if entries[base].region == TAB and entries[base].tab == home:
         return NONE
@@ -472,8 +473,8 @@ def pop(run: Run, screen: int, params: int) -> int:
         run.at[VIS] = vis = under
     under = NONE if vis == NONE else below(run, vis)
     if under == NONE or not (screen == NONE or same(run, under, screen, params)):
-        root = _root_behind(run, screen, params)
-        return _elsewhere(run, screen, params) if root == NONE else root
+        root = _root_behind(run, under, screen, params)
+        return _elsewhere(run, under, screen, params) if root == NONE else root
     entries = run.entries
     between_tabs = entries[under].region == TAB and entries[vis].region == TAB
     if between_tabs and entries[under].tab != entries[vis].tab:
@@ -484,7 +485,7 @@ def pop(run: Run, screen: int, params: int) -> int:
 
 
 @rare_kernel
-def _root_behind(run: Run, screen: int, params: int) -> int:
+def _root_behind(run: Run, expected: int, screen: int, params: int) -> int:
     """The root of another tab that going back from this one's may show, though none said so."""
     vis, at = run.at[VIS], run.at
     if screen == NONE or vis == NONE or at[ROOT_BACK] == BACK_EXIT or at[TABS] == TABS_SHARED:
@@ -494,7 +495,7 @@ def _root_behind(run: Run, screen: int, params: int) -> int:
     tab = run.screens[screen].home
     if tab < 0 or tab == run.entries[vis].tab or run.tabs[tab].root != screen:
         return NONE
-    at[MARKED] |= _LANDED_ELSEWHERE
+    _misfit(run, expected)
     entry = _down_to(run, _resting(run, tab), screen, params, True)
     return _bottom(run, tab, screen, params) if entry == NONE else entry
 
@@ -507,13 +508,13 @@ def _pop_to(run: Run, count: int, screen: int, params: int) -> int:
             if entry != NONE:
                 entry = below(run, entry)
         if entry == NONE or not (screen == NONE or same(run, entry, screen, params)):
-            return _elsewhere(run, screen, params)
+            return _elsewhere(run, entry, screen, params)
     else:
         entry = _to_bottom(run, screen, params)
         if entry == NONE:
             entry = further_down(run, screen, params)
         if entry == NONE:
-            return _elsewhere(run, screen, params)
+            return _elsewhere(run, wide(NONE), screen, params)
     _take_off(run, entry)
     return entry
 
@@ -550,12 +551,19 @@ def _take_off(run: Run, entry: int) -> None:
     at[LOOKS] = looks
 
 
+@inner_kernel
+def _misfit(run: Run, expected: int) -> None:
+    """The move has landed elsewhere than on this entry; −1: it was to leave the app."""
+    run.at[MARKED] |= _LANDED_ELSEWHERE
+    run.at[EXPECTED] = expected
+
+
 @rare_kernel
-def _elsewhere(run: Run, screen: int, params: int) -> int:
+def _elsewhere(run: Run, expected: int, screen: int, params: int) -> int:
     """The log is right about the screen: look for it, else put it in the visible one's place."""
     if screen == NONE:
         return NONE
-    run.at[MARKED] |= _LANDED_ELSEWHERE
+    _misfit(run, expected)
     entry = further_down(run, screen, params)
     if entry != NONE:
         return entry
@@ -606,7 +614,7 @@ def switch(run: Run, tab: int, screen: int, params: int) -> int:
     if tab == NONE and screen != NONE:
         tab = home_of(run, screen)
     if tab == NONE:
-        return _elsewhere(run, screen, params)
+        return _elsewhere(run, wide(NONE), screen, params)
     vis = run.at[VIS]
     base = NONE if vis == NONE else sheets_gone(run, vis)
     again = base != NONE and run.entries[base].region == TAB and run.entries[base].tab == tab
@@ -627,7 +635,7 @@ def switch(run: Run, tab: int, screen: int, params: int) -> int:
         return entry
     if run.entries[entry].screen == screen:
         return instead(run, entry, screen, params)
-    run.at[MARKED] |= _LANDED_ELSEWHERE
+    _misfit(run, entry)
     entry = _down_to(run, entry, screen, params, True)
     return _bottom(run, tab, screen, params) if entry == NONE else entry
 
@@ -644,11 +652,11 @@ def close(run: Run, screen: int, params: int) -> int:
     vis = run.at[VIS]
     under = NONE if vis == NONE else run.entries[vis].under
     if under == NONE:
-        return _elsewhere(run, screen, params)
+        return _elsewhere(run, under, screen, params)
     if screen == NONE or same(run, under, screen, params):
         return under
-    under = sheets_gone(run, under)
-    return under if same(run, under, screen, params) else _elsewhere(run, screen, params)
+    ground = sheets_gone(run, under)
+    return ground if same(run, ground, screen, params) else _elsewhere(run, under, screen, params)
 
 
 @rare_kernel
@@ -656,7 +664,7 @@ def _update(run: Run, screen: int, params: int) -> int:
     vis = run.at[VIS]
     if run.entries[vis].screen == screen:
         return instead(run, vis, screen, params)
-    return _elsewhere(run, screen, params)
+    return _elsewhere(run, vis, screen, params)
 
 
 @rare_kernel
@@ -669,7 +677,7 @@ def go_forward(run: Run, count: int, screen: int, params: int) -> int:
             entry = _next_ahead(run)
             run.at[VIS] = entry
     run.at[VIS] = vis
-    return _elsewhere(run, screen, params) if entry == NONE else entry
+    return _elsewhere(run, wide(run.at[AHEAD]), screen, params) if entry == NONE else entry
 
 
 @inner_kernel
@@ -793,8 +801,7 @@ def _push_link(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
         at[VIS] = base
         return push(run, screen, params)
     inside = entries[base].region == TAB
-    here = inside and (entries[base].tab == tab or _across(run, screen) == NONE)
-    if here:
+    if inside and (entries[base].tab == tab or _answered_here(run, tab)):
         return over(run, base if at[LINK_WARM] == LINK_OVER else vis, screen, params)
     if run.tabs[tab].top == NONE:
         return _with_root(run, tab, screen, params, bare)
@@ -802,11 +809,20 @@ def _push_link(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
 
 
 @inner_kernel
+def _answered_here(run: Run, tab: int) -> bool:
+    """Whether a link was answered on the visible stack: so moves go, and no row says otherwise."""
+    return run.at[ACROSS] == ACROSS_HERE and run.at[REPORTED] != tab
+
+
+@inner_kernel
 def _replace_by_link(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
-    elsewhere = run.at[TABS] != TABS_SHARED and _across(run, screen) != NONE
-    if elsewhere and run.tabs[tab].top == NONE:
+    vis = run.at[VIS]
+    here = run.entries[vis].tab == tab or _answered_here(run, tab)
+    if run.at[TABS] == TABS_SHARED or run.entries[vis].region != TAB or here:
+        return put_instead(run, screen, params)
+    if run.tabs[tab].top == NONE:
         return _with_root(run, tab, screen, params, bare)
-    return put_instead(run, screen, params)
+    return _leave_for_tab(run, tab, screen, params)
 
 
 @inner_kernel

@@ -119,9 +119,9 @@ def learn(
     if any(map(np.any, open_rows)):
         usual, counts, _ = again(usual)
         for _ in range(LEAPS):
-            usual, first, _ = again(usual)
-            _, second, _ = again(usual)
-            counts = _leap(counts, first, second)
+            usual, once, _ = again(usual)
+            _, twice, _ = again(usual)
+            counts = _leap(counts, once, twice)
             usual, counts, likelihood = again(usual_of(pairs, counts, ahead, runs))
     return usual, likelihood
 

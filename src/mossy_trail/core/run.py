@@ -47,6 +47,7 @@ _STEP = np.dtype(
     [
         ("entry", "i4"),
         ("below", "i4"),
+        ("expected", "i4"),
         ("move", "u1"),
         ("inferred", "?"),
         ("unsure", "?"),
@@ -89,6 +90,7 @@ class Run(NamedTuple):
 # `forward` of that entry, the one taken off before. REPORTED is the tab that the row at hand
 # reports. COLD is whether nothing has moved since an app_start that named its screen, or since a
 # link was opened then, ALREADY whether the open link's screen was visible when it was opened.
+# EXPECTED is the entry on which the move at hand should have landed, if it landed elsewhere.
 # TELLS_LINKS is whether the log has rows of links. SETTLE is the settle time. SPARE counts the
 # entries that may be made beside two for each row. The last ones are the history rules: the number
 # of each one's setting in `app_map.HISTORY`.
@@ -120,6 +122,7 @@ class Run(NamedTuple):
     SETTLE,
     ALREADY,
     TELLS_LINKS,
+    EXPECTED,
     TABS,
     ROOT_BACK,
     RESELECT,
@@ -129,7 +132,7 @@ class Run(NamedTuple):
     KEEP_OUTSIDE,
     ACROSS,
     REGISTERS,
-) = range(36)
+) = range(37)
 
 
 def _setting(rule: str, word: str) -> int:

@@ -91,6 +91,8 @@ class StepColumns(NamedTuple):
     entry: NDArray[np.int32]
     below: NDArray[np.int32]
     """The entry that "back" would reveal at this moment; −1: back leaves the app."""
+    expected: NDArray[np.int32]
+    """Where the step is marked `landed_elsewhere`, the entry that its move should have led to."""
     move: NDArray[np.uint8]
     inferred: NDArray[np.bool_]
     unsure: NDArray[np.bool_]

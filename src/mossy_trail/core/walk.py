@@ -34,6 +34,7 @@ from mossy_trail.core.run import (
     ALREADY,
     AWAY_SINCE,
     COLD,
+    EXPECTED,
     FIRST,
     LINK,
     LINK_OVER,
@@ -653,11 +654,12 @@ def _show(run: Run, entry: int, move: int, inferred: bool, asked: int, view: int
         rows[opened].fate = _MERGED
     stand_on(run, entry)
     steps[step].below = below(run, entry)
+    steps[step].expected = at[EXPECTED]
     steps[step].marks = at[MARKED] | _tab_marks(run, entry, wide(rows[row].tab))
     at[STEPS] = step + 1
     at[STEP] = step
     at[SHOWN] = row
-    at[FIRST] = at[WANTED] = NONE
+    at[FIRST] = at[WANTED] = at[EXPECTED] = NONE
     if run.screens[run.entries[entry].screen].role != _SPLASH:
         at[LINK] = NONE
     at[MARKED] = at[RESENT] = at[COLD] = 0

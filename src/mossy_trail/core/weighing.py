@@ -101,8 +101,6 @@ class Lattice(NamedTuple):
     ways: Column
     """`way` of each column's readings."""
     backward: Column
-    kept: Column
-    """The share of all readings that those kept after each column have, as far as it is known."""
 
 
 def new_lattice(run: Run) -> Lattice:
@@ -122,7 +120,6 @@ def new_lattice(run: Run) -> Lattice:
         np.empty((LONGEST + 1, READINGS)),
         np.empty((LONGEST + 1, READINGS), "i8"),
         np.empty((2, READINGS)),
-        np.ones(LONGEST + 1),
     )
 
 
@@ -162,7 +159,6 @@ def weigh(
             count, columns, bank = one, none, none
             if first:
                 made = at_start
-                lattice.kept[0] = 1.0
         waiting = 0
         for r in range(count):
             slot = bank * READINGS + r
@@ -178,7 +174,6 @@ def weigh(
             if count == 1 and columns:  # whatever came before, all readings have become this one
                 found += _settle_on_best(run, lattice, counts, columns, count, bank)
                 columns, bank = none, none
-                lattice.kept[0] = 1.0
             options = _weigh_options(run, lattice, usual, i, waiting, count, bank)
             only = _only_way(lattice, options) if count == 1 else NONE
             if only != NONE:
@@ -277,10 +272,7 @@ def _branch(
     Returns the entries made so far, the number of readings, and the logarithm of their weight
     relative to that before.
     """
-    count, tried, heaviest, carried = wide(0), 0, 0.0, 0.0
-    total = 0.0
-    for k in range(options):
-        total += lattice.options[k].weight
+    count, tried, heaviest = wide(0), 0, 0.0
     edge = 0 if column == 1 else lattice.first_edge[column]
     lattice.first_edge[column] = edge
     lattice.rows[column] = i
@@ -313,7 +305,6 @@ def _branch(
             count += 1
             lattice.prints[new] = mark
             lattice.weight[new] = lattice.best[new] = 0.0
-        carried += weight
         slot = (1 - bank) * READINGS + after
         step_weight = weight / lattice.weight[old]
         lattice.weight[slot] += weight
@@ -324,7 +315,6 @@ def _branch(
         _write_edge(run, lattice, edge, of, after, option, step_weight, reading)
         edge += 1
     lattice.first_edge[column + 1] = edge
-    lattice.kept[column] = lattice.kept[column - 1] * carried / total
     return made, count, _scale(lattice, column, count, 1 - bank)
 
 
@@ -346,7 +336,7 @@ def _take_only_way(
     """Let the one reading that there is go on; returns the entries made so far."""
     reading, taken = _reading(run, lattice, wide(0)), lattice.options[option]
     reading.at[ENTRIES] = made
-    run.rows[i].unsure = lattice.kept[0] < SURE
+    run.rows[i].unsure = False
     choose(reading, i, taken.move)
     counts[taken.slot, taken.move] += ONE
     run.rows[i].choice = taken.move
@@ -448,7 +438,6 @@ def _settle_on_best(
     last = bank * READINGS + best
     if columns:
         _weigh_backward(run, lattice, counts, columns, count, best)
-        lattice.kept[0] = lattice.kept[columns] * lattice.weight[last] / total
     if last != 0:
         _copy(lattice, lattice.at[last], lattice.tabs[last], wide(0))
     lattice.weight[0] = lattice.best[0] = 1.0
@@ -488,7 +477,7 @@ def _weigh_backward(
                 counts[edge.slot, edge.move] += int(ONE * edge.weight / total + 0.5)
         row = lattice.rows[column]
         run.rows[row].choice = taken.move
-        run.rows[row].unsure = agreeing * lattice.kept[column] < SURE * total
+        run.rows[row].unsure = agreeing < SURE * total
         on_path = taken.before
         for r in range(READINGS):
             lattice.backward[then, r] /= total

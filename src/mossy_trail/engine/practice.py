@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import OUTSIDE_ROLES, ROLES, Places, plain_name
+from mossy_trail.core.app_map import OUTSIDE_ROLES, ROLES, AppMap, Places, plain_name
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import MOVE, MOVES, Steps
 from mossy_trail.engine.evidence import evidence_of
@@ -175,6 +175,13 @@ def propose(name: str, known: Mapping[str, str]) -> dict[str, str] | None:
         alike = SequenceMatcher(None, plain[:LONGEST], close).ratio()
         return {"screen": known[close], "why": f"{round(alike * 100)} of 100 of it is the same"}
     return None
+
+
+def propose_all(names: Sequence[str], app_map: AppMap) -> dict[str, str]:
+    """The screens of the map that unknown names most likely mean; without those like none."""
+    by_plain = {plain_name(screen.name): screen.name for screen in reversed(app_map.screens)}
+    found = {name: propose(name, by_plain) for name in names}
+    return {name: proposal["screen"] for name, proposal in found.items() if proposal}
 
 
 def _practice(

@@ -452,10 +452,56 @@ class DraftView(BaseModel):
     guesses: list[GuessView]
 
 
-class FitView(BaseModel):
+class SettingFit(BaseModel):
     rule: str
     setting: str
     misfits: int
+
+
+class FitOf(BaseModel):
+    name: str
+    told: int
+    """Moves that rows tell, and of which the replay says where they lead."""
+    landed: int
+    """Of these, those that landed there."""
+
+
+class MisfitView(BaseModel):
+    move: str
+    from_: str = Field(alias="from")
+    """Empty at the start of a journey."""
+    expected: str
+    """Empty where the move should have left the app, or led to nothing that stands."""
+    came: str
+    steps: int
+    journeys: int
+
+
+class FitView(BaseModel):
+    """How well the replay fits a log."""
+
+    told: int
+    landed: int
+    steps: int
+    sure: int
+    """Steps that are not unsure: the figure for logs of views alone."""
+    by_move: list[FitOf]
+    by_screen: list[FitOf]
+    """The screens with the most misfits."""
+    by: str
+    by_value: list[FitOf]
+    misfits: list[MisfitView]
+
+
+class MendBody(BaseModel):
+    kind: Literal["history", "link", "tab", "alias"]
+    subject: str
+    value: str
+
+
+class MendView(MendBody):
+    landed: int
+    told: int
 
 
 class HistoryFits(BaseModel):
@@ -464,9 +510,11 @@ class HistoryFits(BaseModel):
     history: dict[str, str]
     told: dict[str, bool]
     """Whether the log tells the setting from the others."""
-    fits: list[FitView]
+    fits: list[SettingFit]
     moves: int
     """Moves that rows tell of."""
+    links: dict[str, str]
+    """What lies under the screens of those link patterns for which the log tells it."""
 
 
 class ClauseSpec(BaseModel):

@@ -1,12 +1,13 @@
 import { useCallback } from "react";
 import { Nav } from "react-bootstrap";
-import { type AppSummary, api, dataOf, type MapView } from "../../api/client";
-import { useChange, useMapView, useSaveMap } from "../../api/queries";
+import type { AppSummary, MapView } from "../../api/client";
+import { useMapView, useSaveMap, useTakeVersion } from "../../api/queries";
 import { AppPicture } from "../../charts/AppPicture";
 import { count } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { Evidence } from "../../shell/Evidence";
 import { Empty, Loading, Trouble } from "../../shell/states";
+import { FitLine } from "../fit/Fit";
 import { Connections } from "./Connections";
 import { Drafted } from "./Drafted";
 import type { MapDocument } from "./document";
@@ -59,6 +60,7 @@ export function AppMapView({ app }: { app: AppSummary }) {
     <>
       <div className="view-body">
         <h1>{sentence(app, view)}</h1>
+        <FitLine app={app} />
         <div className="d-flex flex-wrap gap-3 align-items-baseline mb-2">
           <Nav
             variant="underline"
@@ -129,13 +131,7 @@ function sentence(app: AppSummary, view: MapView): string {
 
 /** Which version holds, and the way back to the one before. */
 function Versions({ app, view }: { app: string; view: MapView }) {
-  const take = useChange((version: number) =>
-    dataOf(
-      api.POST("/api/apps/{app}/map/versions/{version}", {
-        params: { path: { app, version } },
-      }),
-    ),
-  );
+  const take = useTakeVersion(app);
   const [newest, before] = [...view.versions].reverse();
   if (!newest) {
     return null;

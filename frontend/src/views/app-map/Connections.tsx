@@ -4,6 +4,7 @@ import {
   type MapDocument,
   placesOf,
   routesOf,
+  UNDER,
   withGates,
   withLinks,
   withPlaces,
@@ -37,11 +38,12 @@ export function Connections({ map, busy, onChange }: Props) {
       />
       <EntryTable
         title="Links"
-        about="Deep links and the screens they open. A placeholder is a value that was never filled in."
+        about="Deep links, the screens they open, and what lies under these where no stack is kept, if not as for all links. A placeholder is a value that was never filled in."
         busy={busy}
         fields={[
           { key: "pattern", label: "pattern", hint: "app://item/{item}", wide: true },
           { key: "screen", label: "opens", choices: screens },
+          { key: "under", label: "lies", choices: ["", "parents", "alone"], shown: UNDER },
           { key: "placeholders", label: "placeholders", hint: "item = -1, null" },
         ]}
         entries={linksOf(map)}

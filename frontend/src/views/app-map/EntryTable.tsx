@@ -7,6 +7,8 @@ export interface Field {
   label: string;
   /** What may be chosen; a text is written where there is nothing to choose from. */
   choices?: string[];
+  /** What the choices are called, where that is not their name. */
+  shown?: Record<string, string>;
   /** What to write. */
   hint?: string;
   wide?: boolean;
@@ -129,7 +131,9 @@ function Cell({ field, name, value, busy, fresh, onChange }: CellProps) {
       >
         {!field.choices.includes(value) && <option value={value}>{value || "–"}</option>}
         {field.choices.map((choice) => (
-          <option key={choice}>{choice}</option>
+          <option key={choice} value={choice}>
+            {field.shown?.[choice] ?? (choice || "as for all links")}
+          </option>
         ))}
       </Form.Select>
     );

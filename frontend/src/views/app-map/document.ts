@@ -24,7 +24,7 @@ export interface MapDocument {
   screens?: ScreenEntry[];
   tabs?: TabEntry[];
   history?: Record<string, string>;
-  links?: { pattern: string; screen: string; placeholders?: Lists }[];
+  links?: { pattern: string; screen: string; under?: string; placeholders?: Lists }[];
   gates?: { name?: string; protects: string[]; sends_to?: string }[];
   [other: string]: unknown;
 }
@@ -58,6 +58,7 @@ export const HISTORY: Record<string, { about: string; settings: Record<string, s
       exit: "leaves the app",
       first_tab: "goes to the first tab",
       previous_tab: "goes to the tab before",
+      bar_order: "goes to the next tab to the left",
     },
   },
   reselect: {
@@ -84,6 +85,19 @@ export const HISTORY: Record<string, { about: string; settings: Record<string, s
     about: "screens before the tabs, once inside",
     settings: { cleared: "are gone", kept: "stay underneath" },
   },
+  across: {
+    about: "going on to a screen of another tab",
+    settings: {
+      there: "selects that tab, and lies on its stack",
+      here: "puts it on the visible stack",
+    },
+  },
+};
+
+/** What may lie under the screen of a single link, whatever the rules say of links. */
+export const UNDER: Record<string, string> = {
+  parents: "over its tab's root",
+  alone: "alone",
 };
 
 export function settingOf(map: MapDocument, rule: string): string {
@@ -198,6 +212,7 @@ export function withLinks(map: MapDocument, entries: Entry[]): MapDocument {
     written({
       pattern: entry.pattern ?? "",
       screen: entry.screen ?? "",
+      under: entry.under,
       placeholders: listsRead(entry.placeholders),
     }),
   );

@@ -1,10 +1,14 @@
 import { useCallback } from "react";
 import { Link } from "react-router";
 import type { AppSummary, Health } from "../../api/client";
-import { useHealth } from "../../api/queries";
+import { useFit, useHealth } from "../../api/queries";
 import { count, date, duration, percent, time } from "../../format";
 import { scopeSearch, useAddress } from "../../scope/scope";
+import { Evidence } from "../../shell/Evidence";
 import { Empty, Loading, Trouble } from "../../shell/states";
+import { FitLine, poorSentence, WHOLE } from "../fit/Fit";
+import { Misfits } from "../fit/Misfits";
+import { isPoor } from "../fit/words";
 import { RowFates } from "../logs/RowFates";
 import { FindingRows } from "./FindingRows";
 import { FINDINGS, type Finding, GRAVE, ORDER } from "./findings";
@@ -16,6 +20,12 @@ export function HealthView({ app }: { app: AppSummary }) {
   const found = useHealth(app.key);
   const opened = ORDER.find((finding) => finding === address.get("finding"));
   const close = useCallback(() => change({ finding: null }), [change]);
+  const fit = useFit(app.key);
+  const figure = address.get("figure");
+  const choose = useCallback(
+    (chosen: string) => change({ figure: chosen === figure ? null : chosen, finding: null }),
+    [change, figure],
+  );
   if (found.isPending) {
     return <Loading />;
   }
@@ -36,12 +46,14 @@ export function HealthView({ app }: { app: AppSummary }) {
     <>
       <div className="view-body">
         <div className="column">
-          <h1>{sentence(health, aside)}</h1>
+          <h1>{fit.data && isPoor(fit.data) ? poorSentence(fit.data) : sentence(health, aside)}</h1>
+          {fit.data && isPoor(fit.data) && <p className="mb-1">{sentence(health, aside)}</p>}
           <p className="soft mb-0 mt-1">
             {count(health.rows + aside, "row")} of all logs of the app, whatever is in scope;{" "}
             {count(health.journeys, "journey")}, {count(health.steps, "step")}.
           </p>
         </div>
+        <FitLine app={app} figure={figure} onFigure={choose} />
         <RowsOverTime health={health} />
         <div>
           <Gaps gaps={health.gaps} />
@@ -50,12 +62,20 @@ export function HealthView({ app }: { app: AppSummary }) {
           <Findings
             health={health}
             opened={opened}
-            onOpen={(finding) => change({ finding: finding === opened ? null : finding })}
+            onOpen={(finding) =>
+              change({ finding: finding === opened ? null : finding, figure: null })
+            }
           />
           <ManyScreens health={health} />
+          <Misfits app={app.key} figure={figure} onFigure={choose} />
         </div>
       </div>
-      {opened && <FindingRows key={opened} app={app.key} finding={opened} onClose={close} />}
+      {figure && (
+        <Evidence app={app.key} scope={WHOLE} measure="fit" figure={figure} counted="such moves" />
+      )}
+      {opened && !figure && (
+        <FindingRows key={opened} app={app.key} finding={opened} onClose={close} />
+      )}
     </>
   );
 }

@@ -30,6 +30,8 @@ export const EVENT_MEANINGS: Record<string, string> = {
   close_modal: "a sheet was closed",
   update: "same screen, other params",
   forward: "went forward again",
+  navigate: "went to a screen, in whatever way",
+  traverse: "went back or forward",
   redirect: "was sent elsewhere",
   blocked: "a move was refused",
   open_link: "a link was opened",

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 
 from mossy_trail.core.draft import draft
 from mossy_trail.core.log import sample
-from mossy_trail.engine import history, practice
+from mossy_trail.engine import fit, history, practice
 from mossy_trail.intake.app_map_file import SCHEMA, map_of, parse_map
 from mossy_trail.intake.errors import UnusableMap
 from mossy_trail.store.models import App, AppMapVersion
@@ -20,10 +20,13 @@ from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy, millis
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import (
     DraftView,
+    FitView,
     HistoryFits,
     MapSummary,
     MapVersion,
     MapView,
+    MendBody,
+    MendView,
 )
 
 router = APIRouter(prefix="/api/apps/{app}/map", tags=["app map"])
@@ -99,6 +102,31 @@ def draft_map(app: TheApp, study: TheStudy) -> DraftView:
     made = draft(sample([steps.log for steps in study.parts], DRAFTED_FROM))
     document = {"mossy_map": 1, "app": app.name, **made.document}
     return DraftView(document=document, guesses=[asdict(guess) for guess in made.guesses])  # type: ignore[misc]
+
+
+@router.get("/fit")
+def read_fit(study: TheStudy, scope: TheScope, by: str = "version") -> FitView:
+    """How many of the moves that rows tell landed where the replay said they would."""
+    return FitView(**fit.measure(study, scope, by))
+
+
+@router.get("/fit/mends")
+def find_mends(study: TheStudy) -> list[MendView]:
+    """Changes of the map by which most of the moves that misfit would fit."""
+    return [MendView(**asdict(mend)) for mend in fit.mends(study)]
+
+
+@router.post("/fit/mends")
+def take_mend(app: TheApp, mend: MendBody, session: Database) -> MapSummary:
+    """Make such a change: a new version of the map, which holds at once and can be undone."""
+    document = app.maps[-1].document if app.maps else {"mossy_map": 1}
+    try:
+        changed = fit.mended(document, fit.Mend(**mend.model_dump()))
+        return _new_version(app, changed, session)
+    except (KeyError, UnusableMap):
+        raise ProblemError(
+            422, "The map has nothing of that name.", "Ask again what would mend it."
+        ) from None
 
 
 @router.get("/history")
