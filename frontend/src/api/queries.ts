@@ -7,7 +7,7 @@ import {
 } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import type { Scope } from "../scope/scope";
-import { type AppSummary, api, dataOf, type Mapping  type Schemas,} from "./client";
+import { type AppSummary, api, dataOf, type Mapping, type Schemas } from "./client";
 import type { paths } from "./schema";
 
 type Wanted = NonNullable<paths["/api/apps/{app}/journeys"]["get"]["parameters"]["query"]>;

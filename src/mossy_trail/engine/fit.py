@@ -207,7 +207,8 @@ class Mend:
 
 
 def mends(study: Study) -> list[Mend]:
-    """The changes of the map by which most moves would come to fit, each tried on a sample.
+    """The changes of the map by which most moves would come to fit, each tried on a sample; those
+    that mend less than a third of what the best one does are left out.
 
     Of a larger log whole users up to `engine.history.SAMPLE` rows are taken.
     """
@@ -222,7 +223,11 @@ def mends(study: Study) -> list[Mend]:
         if (told - landed) - (of_all - fits) >= least:
             tried.append(replace(mend, landed=fits, told=of_all))
     tried.sort(key=lambda one: (one.told - one.landed, one.subject == _ALL, one.kind, one.subject))
-    return tried[:MOST_MENDS]
+    if not tried:
+        return []
+    enough = (told - landed - (tried[0].told - tried[0].landed)) / 3
+    worth = [one for one in tried if told - landed - (one.told - one.landed) >= enough]
+    return worth[:MOST_MENDS]
 
 
 def _candidates(study: Study) -> Iterator[Mend]:

@@ -3,12 +3,53 @@ import { useHistoryFits } from "../../api/queries";
 import { count } from "../../format";
 import { useAddress } from "../../scope/scope";
 import { Loading, Trouble } from "../../shell/states";
-import { HISTORY, type MapDocument, settingOf, withSetting } from "./document";
+import { HISTORY, type MapDocument, settingOf, UNDER, withSetting, withUnder } from "./document";
+
+type Lies = Record<string, string>;
 
 interface Props {
   app: string;
   map: MapDocument;
   onChange: (map: MapDocument) => void;
+}
+
+/** Single links of which the log tells what lies under their screens. */
+function LinksTold({ links, map, onChange }: { links: Lies } & Omit<Props, "app">) {
+  const told = Object.entries(links);
+  if (!told.length) {
+    return null;
+  }
+  return (
+    <table className="table table-sm plain" data-testid="links-told">
+      <caption className="caption-top">
+        What the log tells of single links, where no stack is kept
+      </caption>
+      <tbody>
+        {told.map(([pattern, under]) => {
+          const held = map.links?.find((link) => link.pattern === pattern)?.under;
+          return (
+            <tr key={pattern}>
+              <td className="fw-semibold">{pattern}</td>
+              <td>lands {UNDER[under]}</td>
+              <td>
+                {held === under ? (
+                  <span className="fits">as the map says</span>
+                ) : (
+                  <button
+                    type="button"
+                    className="figure-button"
+                    onClick={() => onChange(withUnder(map, pattern, under))}
+                  >
+                    say so in the map
+                  </button>
+                )}
+              </td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
+  );
 }
 
 /** How the app's back stack behaves: each rule as the map has it, and how well each fits. */
@@ -97,6 +138,7 @@ export function HistoryRules({ app, map, onChange }: Props) {
           })}
         </tbody>
       </table>
+      <LinksTold links={whole?.links ?? {}} map={map} onChange={onChange} />
     </div>
   );
 }

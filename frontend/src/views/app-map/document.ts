@@ -138,6 +138,13 @@ export function withSetting(map: MapDocument, rule: string, setting: string): Ma
   return { ...map, history: { ...map.history, [rule]: setting } };
 }
 
+export function withUnder(map: MapDocument, pattern: string, under: string): MapDocument {
+  const links = (map.links ?? []).map((link) =>
+    link.pattern === pattern ? { ...link, under } : link,
+  );
+  return { ...map, links };
+}
+
 /** The tabs in which a screen is said to live; a root in its own. */
 export function tabsOf(map: MapDocument, screen: ScreenEntry): string[] {
   const root = map.tabs?.find((tab) => tab.root === screen.name);

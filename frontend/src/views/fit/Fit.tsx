@@ -106,6 +106,7 @@ function Mends({ app, misfits }: { app: AppSummary; misfits: number }) {
           Tried: <em>{tried.words}</em>. It holds everywhere now.{" "}
           <Button
             size="sm"
+            className="py-0"
             variant="outline-secondary"
             disabled={busy}
             onClick={() => back.mutate(tried.before, { onSuccess: () => setTried(null) })}
@@ -132,6 +133,7 @@ function Mends({ app, misfits }: { app: AppSummary; misfits: number }) {
                 <td className="text-end">
                   <Button
                     size="sm"
+                    className="py-0"
                     variant="outline-primary"
                     disabled={busy}
                     data-mend={`${mend.kind} ${mend.subject} ${mend.value}`}

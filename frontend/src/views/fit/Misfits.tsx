@@ -32,9 +32,9 @@ export function Misfits({ app, figure, onFigure }: Props) {
     { kind: "value", title: fit.by, list: fit.by_value },
   ];
   return (
-    <>
-      <h2>Moves that landed elsewhere</h2>
-      <table className="table table-sm plain column" data-testid="misfits">
+    <section className="d-flex flex-wrap column-gap-5 align-items-start">
+      <table className="table table-sm plain w-auto" data-testid="misfits">
+        <caption className="caption-top">Moves that landed elsewhere, the most frequent</caption>
         <thead>
           <tr>
             <th className="n">moves</th>
@@ -58,7 +58,7 @@ export function Misfits({ app, figure, onFigure }: Props) {
           ))}
         </tbody>
       </table>
-      <div className="d-flex flex-wrap column-gap-5">
+      <div>
         {groups.map(({ kind, title, list }) => {
           const some = list.filter((one) => one.landed < one.told);
           return (
@@ -94,6 +94,6 @@ export function Misfits({ app, figure, onFigure }: Props) {
           );
         })}
       </div>
-    </>
+    </section>
   );
 }

@@ -21,6 +21,7 @@ export function HealthView({ app }: { app: AppSummary }) {
   const opened = ORDER.find((finding) => finding === address.get("finding"));
   const close = useCallback(() => change({ finding: null }), [change]);
   const fit = useFit(app.key);
+  const poor = fit.data && isPoor(fit.data) ? fit.data : null;
   const figure = address.get("figure");
   const choose = useCallback(
     (chosen: string) => change({ figure: chosen === figure ? null : chosen, finding: null }),
@@ -46,14 +47,17 @@ export function HealthView({ app }: { app: AppSummary }) {
     <>
       <div className="view-body">
         <div className="column">
-          <h1>{fit.data && isPoor(fit.data) ? poorSentence(fit.data) : sentence(health, aside)}</h1>
-          {fit.data && isPoor(fit.data) && <p className="mb-1">{sentence(health, aside)}</p>}
+          <h1>{poor ? poorSentence(poor) : sentence(health, aside)}</h1>
+          {poor && <p className="mb-1">{sentence(health, aside)}</p>}
           <p className="soft mb-0 mt-1">
             {count(health.rows + aside, "row")} of all logs of the app, whatever is in scope;{" "}
             {count(health.journeys, "journey")}, {count(health.steps, "step")}.
           </p>
         </div>
-        <FitLine app={app} figure={figure} onFigure={choose} />
+        <div>
+          <FitLine app={app} figure={figure} onFigure={choose} />
+          {poor && <Misfits app={app.key} figure={figure} onFigure={choose} />}
+        </div>
         <RowsOverTime health={health} />
         <div>
           <Gaps gaps={health.gaps} />
@@ -67,7 +71,7 @@ export function HealthView({ app }: { app: AppSummary }) {
             }
           />
           <ManyScreens health={health} />
-          <Misfits app={app.key} figure={figure} onFigure={choose} />
+          {!poor && <Misfits app={app.key} figure={figure} onFigure={choose} />}
         </div>
       </div>
       {figure && (
