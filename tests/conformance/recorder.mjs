@@ -32,6 +32,11 @@ const DIALECTS = {
   views: { kinds: ["life", "link", "view"], word: "event" },
 };
 
+/** Whether a row right before a view belongs to the step that the view shows. */
+function leads({ kind, shows }) {
+  return ["move", "answer", "link"].includes(kind) || (kind === "life" && Boolean(shows));
+}
+
 export class Recorder {
   clock = 1_777_888_800_000;
   rows = [];
@@ -72,11 +77,15 @@ export class Recorder {
   /** The step that the view before has shown. */
   step(move, { top, tab, region, stack }, below) {
     this.steps += 1;
+    // The rows that led here say so, in a property that means nothing to the replay.
+    const of = `${this.session}/${this.steps}`;
+    this.rows.at(-1).of = of;
+    for (let i = this.rows.length - 2; i >= 0 && leads(this.rows[i]); i -= 1) this.rows[i].of = of;
     this.truth.push({
+      of,
       user: this.user,
       session: this.session,
       step: this.steps,
-      time: this.clock,
       screen: top.screen,
       params: top.params,
       move,
