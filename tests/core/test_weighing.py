@@ -56,7 +56,7 @@ def test_two_moves_to_the_same_place_are_doubted(tmp_path: Path) -> None:
     log = log_of(tmp_path, ["ABA"] * 8)
     document = {"screens": [{"name": "A"}, {"name": "B", "tab": "T"}]}
     document |= {"tabs": [{"name": "T", "root": "A"}]}
-    for rule, least, most in (("stay", 0.0, 0.05), ("to_root", 0.2, 0.3)):
+    for rule, least, most in (("stay", 0.0, 0.1), ("to_root", 0.15, 0.3)):
         app_map = AppMap.from_dict({**document, "history": {"reselect": rule}})
         usual, _ = learn([log], app_map)
         (pair,) = slots_of(usual, np.array([2]))  # from the second screen to the first

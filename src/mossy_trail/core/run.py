@@ -269,7 +269,8 @@ def imprint(screen: int, params: int, under: int, region: int, tab: int, base: i
 
 @inner_kernel
 def stir(number: int, more: int) -> int:
-    mixed = (number ^ more) * -7046029254386353131
+    # Not (number ^ more): of small codes, many pairs would come to the same.
+    mixed = (number * 6364136223846793005 + more) * -7046029254386353131
     return mixed ^ ((mixed >> 29) & 0x7FFFFFFFF)
 
 

@@ -186,6 +186,7 @@ def _on_lifecycle(run: Run, i: int, event: int) -> None:
     elif event == _BACKGROUND:
         at[AWAY_SINCE] = i
     elif event == _FOREGROUND:
+        flush(run)  # its view is not the one that comes now
         at[RESENT] = 1
         if at[AWAY_SINCE] != NONE and at[STEP] != NONE:
             run.steps[at[STEP]].away += rows[i].time - rows[at[AWAY_SINCE]].time

@@ -63,8 +63,8 @@ def opens(steps: Steps, inside: NDArray[np.bool_]) -> Opens:
         read_only(columns["uri"]),
         read_only(columns["screen"]),
         (journeys.first_row, journeys.rows, journeys.first_step, journeys.steps, inside),
-        (steps.screen, steps.params, own.move, own.uri, own.wanted, own.visible),
-        (steps.role, steps.places.link_target, steps.places.link_params),
+        (steps.screen, own.move, own.uri, own.wanted, own.visible),
+        (steps.role, steps.places.link_target),
         made,
     )
     return Opens(*(column[:count] for column in made))
@@ -85,22 +85,20 @@ def _opens(
     uri: Column,
     named: Column,
     journeys: tuple[Column, Column, Column, Column, Column],
-    walked: tuple[Column, Column, Column, Column, Column, Column],
-    known: tuple[Column, Column, Column],
+    walked: tuple[Column, Column, Column, Column, Column],
+    known: tuple[Column, Column],
     made: tuple[Column, Column, Column, Column, Column],
 ) -> int:
     first_row, rows, first_step, steps, inside = journeys
-    screen, params, move, step_uri, wanted, visible = walked
-    role, target, values = known
+    screen, move, step_uri, wanted, visible = walked
+    role, target = known
     own, at_row, landed, outcome, cold = made
-    there = np.full(len(own), NONE)  # the step that showed it already
     count = 0
     for j in range(len(inside)):
         if not inside[j] or not _opens_any(event, first_row[j], rows[j]):
             continue
         step, end = first_step[j], first_step[j] + steps[j]
-        first_open = began = count
-        fresh, started = False, NONE
+        began, fresh, started = count, False, NONE
         for row in range(first_row[j], first_row[j] + rows[j]):
             while step < end and visible[step] <= time[row]:
                 for k in range(began, count):
@@ -122,19 +120,13 @@ def _opens(
                 fresh, started = True, time[row] if named[row] != NONE else NONE
             elif event[row] == _OPEN_LINK and uri[row] != NONE:
                 own[count], at_row[count], cold[count] = j, row, fresh
-                if step > first_step[j]:
-                    own_params, asked = params[step - 1], values[uri[row]]
-                    same = screen[step - 1] == target[uri[row]]
-                    same &= own_params == asked or own_params == NONE or asked == NONE
-                    if same or step_uri[step - 1] == uri[row]:
-                        there[count] = step - 1
+                if step > first_step[j] and visible[step - 1] == started:
+                    if step_uri[step - 1] == uri[row]:  # the start itself was the landing
+                        landed[count] = step - 1
+                        lost = role[step - 1] == _NOT_FOUND_ROLE
+                        outcome[count] = _NOT_FOUND if lost else _TARGET
                 count += 1
                 began = max(began, count - _MOST_AT_ONCE)
-        for k in range(first_open, count):
-            if landed[k] == NONE and there[k] != NONE:
-                landed[k] = there[k]
-                lost = role[there[k]] == _NOT_FOUND_ROLE
-                outcome[k] = _NOT_FOUND if lost else _TARGET
     return count
 
 
