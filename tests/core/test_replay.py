@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 from mossy_trail.core.app_map import AppMap, Screen
 from mossy_trail.core.log import Log, merge, split
+from mossy_trail.core.measures import startup
 from mossy_trail.core.replay import replay
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.phone import MENU as MENU_NAME
@@ -361,3 +362,84 @@ def test_an_empty_log_has_no_steps(app_map: AppMap) -> None:
     assert len(replay(empty, app_map).steps.entry) == 0
     assert Study([], app_map).index.start.shape == (0,)
     assert [len(part) for part in split(empty, 4)] == [0, 0, 0, 0]
+
+
+def test_what_stands_again_after_a_restart_is_no_step_but_a_start(tmp_path: Path) -> None:
+    """The journey begins on it, and its start landed there at once."""
+    restored = replace(THE_MAP, history={**THE_MAP.history, "restart": "restore"})
+    start = {"event": "app_start", "session": "s2", "time": 7_200_000}
+    rows = (
+        {"event": "app_start", "session": "s1"},
+        view("PassWallet", session="s1"),
+        {"event": "open_modal", "screen": "TermsSheet", "session": "s1"},
+        start,
+        view("TermsSheet", session="s2", time=7_200_400),
+        view("TermsSheet", session="s2", time=7_260_000),
+        {"event": "close_modal", "session": "s2", "time": 7_290_000},
+    )
+    steps = told(tmp_path, *rows, app_map=restored)
+    assert [(s["session"], s["screen"], s["move"]) for s in steps] == [
+        ("s1", "PassWallet", "start"),
+        ("s1", "TermsSheet", "open_modal"),
+        ("s2", "PassWallet", "close_modal"),
+    ]
+    (part,) = Study(split(read_files([tmp_path / "log.jsonl"]).log, 1), restored).parts
+    starts = startup.label(part, np.ones(2, bool))
+    assert starts.took.tolist() == [5_000_000, 400_000]
+    assert [startup.LANDINGS[code] for code in starts.landing] == ["inside", "elsewhere"]
+
+
+def test_the_words_of_libraries_are_worked_out_from_the_stacks(tmp_path: Path) -> None:
+    steps = told(
+        tmp_path,
+        {"event": "didFinishLaunching", "screen": "SailingsBoard"},
+        {"event": "NAVIGATE", "screen": "SailingDetail", "params": {"sailing": "1"}},
+        {"event": "NAVIGATE", "screen": "SailingDetail", "params": {"sailing": "2"}},
+        {"event": "NAVIGATE", "screen": "PassDetail"},
+        {"event": "JUMP_TO", "tab": "Sailings"},
+        {"event": "presentViewController", "screen": "RateSheet"},
+        {"event": "GO_BACK", "screen": "SailingDetail", "params": {"sailing": "2"}},
+        {"event": "popstate", "screen": "SailingsBoard"},
+        {"event": "popstate", "screen": "SailingDetail", "params": {"sailing": "2"}},
+        {"event": "pushState", "screen": "SeatPick"},
+        {"event": "POP_TO_TOP"},
+        {"event": "NAVIGATE", "screen": "PassDetail"},
+    )
+    assert [(s["screen"], s["move"], s["depth"]) for s in steps] == [
+        ("SailingsBoard", "start", 1),
+        ("SailingDetail", "push", 2),
+        ("SailingDetail", "update", 2),
+        ("PassDetail", "push", 2),
+        ("SailingDetail", "switch_tab", 2),
+        ("RateSheet", "open_modal", 1),
+        ("SailingDetail", "close_modal", 2),
+        ("SailingsBoard", "pop", 1),
+        ("SailingDetail", "forward", 2),
+        ("SeatPick", "push", 3),
+        ("SailingsBoard", "pop_to", 1),
+        ("PassDetail", "switch_tab", 2),
+    ]
+
+
+def test_a_link_that_moves_answer_is_one_step_on_its_own_tab(tmp_path: Path) -> None:
+    link = {"event": "open_link", "source": "web"}
+    steps = told(
+        tmp_path,
+        {"event": "app_start", "screen": "SailingDetail"},
+        {**link, "uri": "skerry://sailing/3"},
+        {**link, "uri": "skerry://pass/7"},
+        {"event": "push", "screen": "PassDetail", "params": {"pass": "7"}, "tab": "Passes"},
+        {**link, "uri": "skerry://pass/7"},
+        {"event": "update", "screen": "PassDetail", "params": {"pass": "8"}},
+        {**link, "uri": "skerry://lost"},
+        {"event": "push", "screen": "NotFound", "time": 130_500},
+        {"event": "push", "screen": "PierDetail", "time": 190_000},
+    )
+    assert [(s["screen"], s["move"], s["tab"], s["depth"], s["below"]) for s in steps] == [
+        ("SailingDetail", "link", "Sailings", 2, "SailingsBoard"),
+        ("PassDetail", "link", "Passes", 2, "PassWallet"),
+        ("PassDetail", "update", "Passes", 2, "PassWallet"),
+        ("NotFound", "link", "Passes", 3, "PassDetail"),
+        ("PierDetail", "push", "Harbour", 2, "HarbourMap"),
+    ]
+    assert [s["link"] for s in steps][:3] == ["skerry://sailing/3", "skerry://pass/7", None]

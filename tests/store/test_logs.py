@@ -12,7 +12,7 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Engine, func, select, text
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.log import DICTIONARY_OF, DTYPES, Log, merge, split
+from mossy_trail.core.log import DICTIONARY_OF, DTYPES, EVENT, Log, merge, split
 from mossy_trail.engine import studies
 from mossy_trail.engine.live import LiveLogs
 from mossy_trail.intake.cloud_events import SentEvent
@@ -76,6 +76,8 @@ def test_a_log_comes_back_as_it_went_in(engine: Engine, app_id: int, demo_log: L
         assert raw_block(session, log_id, 0, 1) is None
         readable = text("SELECT event, screen FROM readable_rows WHERE line = 3")
         assert session.execute(readable).one() == ("screen_view", "Splash")
+        session.execute(text(f"UPDATE rows SET event = {EVENT['traverse']} WHERE line = 3"))
+        assert session.execute(readable).one() == ("traverse", "Splash")
 
 
 def test_a_log_that_breaks_off_leaves_nothing(engine: Engine, app_id: int, demo_log: Log) -> None:

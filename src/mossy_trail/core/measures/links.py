@@ -120,11 +120,11 @@ def _opens(
                 fresh, started = True, time[row] if named[row] != NONE else NONE
             elif event[row] == _OPEN_LINK and uri[row] != NONE:
                 own[count], at_row[count], cold[count] = j, row, fresh
-                if step > first_step[j] and visible[step - 1] == started:
-                    if step_uri[step - 1] == uri[row]:  # the start itself was the landing
-                        landed[count] = step - 1
-                        lost = role[step - 1] == _NOT_FOUND_ROLE
-                        outcome[count] = _NOT_FOUND if lost else _TARGET
+                by_start = step > first_step[j] and visible[step - 1] == started
+                if by_start and step_uri[step - 1] == uri[row]:
+                    landed[count] = step - 1
+                    lost = role[step - 1] == _NOT_FOUND_ROLE
+                    outcome[count] = _NOT_FOUND if lost else _TARGET
                 count += 1
                 began = max(began, count - _MOST_AT_ONCE)
     return count

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.log import EVENT, NONE, Column
-from mossy_trail.core.steps import EXIT, MOVE, TAB, JourneyColumns, Steps
+from mossy_trail.core.steps import EXIT, FATE, MOVE, TAB, JourneyColumns, Steps
 
 KINDS = ("cold", "warm", "recreated")
 LANDINGS = ("left", "onboarding", "sign_in", "inside", "link_target", "not_found", "elsewhere")
@@ -25,6 +25,7 @@ LANDINGS = ("left", "onboarding", "sign_in", "inside", "link_target", "not_found
 _COLD, _WARM, _RECREATED = range(3)
 _LEFT, _ONBOARDING, _SIGN_IN, _INSIDE, _TARGET, _NOT_FOUND, _ELSEWHERE = range(7)
 _APP_START, _RECREATE = EVENT["app_start"], EVENT["app_recreate"]
+_MERGED = FATE["merged"]
 _OPEN_LINK, _VIEW = EVENT["open_link"], EVENT["screen_view"]
 _SPLASH = ROLE["splash"]
 
@@ -55,6 +56,7 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
     most = len(inside) + int(((event == _APP_START) | (event == _RECREATE)).sum())
     journey, kind = np.empty(most, "i4"), np.empty(most, "i1")
     landing, by_link, took = np.empty(most, "i4"), np.zeros(most, bool), np.empty(most, "i8")
+    resumed = np.zeros(most, bool)
     count = _find(
         read_only(event),
         read_only(columns["time"]),
@@ -63,7 +65,8 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
         inside,
         steps.steps.visible,
         steps.role == _SPLASH,
-        (journey, kind, landing, by_link, took),
+        read_only(steps.fate),
+        (journey, kind, landing, by_link, took, resumed),
     )
     step, journey = landing[:count], journey[:count]
     landed = step >= 0
@@ -72,6 +75,7 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
     ended = np.zeros(count, bool)
     if landed.any():
         kinds = np.where(landed, _landings(steps, places.role, own), _LEFT).astype("i1")
+        kinds[resumed[:count] & (kinds == _TARGET)] = _INSIDE
         last = journeys.first_step[journey] + journeys.steps[journey] - 1
         ended = landed & (own == last)
     return Labels(journey, kind[:count], by_link[:count], kinds, took[:count], ended)
@@ -101,11 +105,13 @@ def _find(
     inside: Column,
     visible: Column,
     splash: Column,
-    found: tuple[Column, Column, Column, Column, Column],
+    fate: Column,
+    found: tuple[Column, Column, Column, Column, Column, Column],
 ) -> int:
-    """Write each start: its journey, kind, the step it landed on, whether a link was opened, and
-    how long it took. Returns how many there are."""
-    journey, kinds, landing, by_link, took = found
+    """Write each start: its journey, kind, the step it landed on, whether a link was opened, how
+    long it took, and whether it went on from a step that stood before. Returns how many there are.
+    """
+    journey, kinds, landing, by_link, took, resumed = found
     made = 0
     for j in range(len(inside)):
         if not inside[j]:
@@ -114,12 +120,12 @@ def _find(
         step = first = journeys.first_step[j]
         last = first + journeys.steps[j]
         at = again = -1
-        began = 0
+        began, since = 0, first
         for row in range(begin, end):
             kind = -1
             if event[row] == _APP_START or (row == begin and journeys.start_kind[j]):
                 kind = _COLD if event[row] == _APP_START else _WARM
-                at, again, began = made, -1, time[row]
+                at, again, began, since = made, -1, time[row], step
                 landing[made], took[made] = NONE, 0
             elif event[row] == _RECREATE and step > first:
                 kind = _RECREATED
@@ -139,6 +145,9 @@ def _find(
                 step += 1
             if at >= 0 and landing[at] == NONE:
                 took[at] = time[row] - began
+                shows = event[row] == _VIEW or event[row] == _APP_START
+                if shows and fate[row] == _MERGED and step == since and step > 0:
+                    landing[at], resumed[at] = step - 1, True
         if again >= 0:
             took[again] = 0  # nothing was shown again
         if at == made - 1 and landing[at] == NONE and not whole[j]:
