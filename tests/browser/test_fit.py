@@ -29,7 +29,7 @@ def test_a_wrong_rule_is_named_tried_and_undone(page: Page, server: Server, tmp_
     log = tmp_path / "log.jsonl"
     rows = [
         row
-        for row in simulate(6_000, 4, habits=Habits(crossing=True)).rows
+        for row in simulate(6_000, 4, habits=Habits(True, True, True)).rows
         if row["event"] != "screen_view"
     ]
     write_rows(rows, tmp_path / "log.csv", log)
