@@ -160,7 +160,7 @@ def on_splash(run: Run) -> bool:
 @inner_kernel
 def is_menu(run: Run, entry: int) -> bool:
     """Whether the entry is a menu that lies over something."""
-    if entry == NONE or run.entries[entry].under == NONE:
+    if entry == NONE or run.entries[entry].region != SHEET or run.entries[entry].under == NONE:
         return False
     return run.screens[run.entries[entry].screen].role == _MENU
 
@@ -376,7 +376,21 @@ def alone(run: Run, screen: int, params: int) -> int:
 
 
 @inner_kernel
+def _stays_in_tab(run: Run, screen: int) -> bool:
+    """Whether what is visible stands in the only tab of this screen, or the screen has none."""
+    vis, home = run.at[VIS], run.screens[screen].home
+    return run.entries[vis].region == TAB and (home == NONE or home == run.entries[vis].tab)
+
+
+@inner_kernel
 def push(run: Run, screen: int, params: int) -> int:
+    if _stays_in_tab(run, screen):
+        return _put_on_top(run, screen, params)
+    return _push_out(run, screen, params)
+
+
+@rare_kernel
+def _push_out(run: Run, screen: int, params: int) -> int:
     if on_splash(run):
         return put_instead(run, screen, params)  # nobody comes back to a splash
     if _goes_inside(run, screen):
@@ -384,6 +398,11 @@ def push(run: Run, screen: int, params: int) -> int:
     tab = _across(run, screen)
     if tab != NONE:
         return _onto_tab(run, tab, screen, params)
+    return _put_on_top(run, screen, params)
+
+
+@inner_kernel
+def _put_on_top(run: Run, screen: int, params: int) -> int:
     vis = run.at[VIS]
     if _on_stack(run, vis, screen, params):
         run.at[MARKED] |= _PILED_UP
@@ -577,6 +596,13 @@ def _elsewhere(run: Run, expected: int, screen: int, params: int) -> int:
 
 @inner_kernel
 def put_instead(run: Run, screen: int, params: int) -> int:
+    if _stays_in_tab(run, screen):
+        return instead(run, run.at[VIS], screen, params)
+    return _put_elsewhere(run, screen, params)
+
+
+@rare_kernel
+def _put_elsewhere(run: Run, screen: int, params: int) -> int:
     if _goes_inside(run, screen):
         return enter(run, screen, params, True)
     tab = _across(run, screen)

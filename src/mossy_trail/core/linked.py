@@ -28,9 +28,12 @@ def not_linked(log: Log, places: Places, journey: NDArray[np.int32]) -> NDArray[
     found = np.zeros(len(event), bool)
     codings = places.of_name, places.params_of_name, places.link_target
     rows, links, given = _on_the_links_screen(event, screen, params, uri, journey, *codings)
-    pairs, inverse = np.unique(np.stack([links, given]), axis=1, return_inverse=True)
-    other = [_contradicts(places.link_values[uri], places.params[code]) for uri, code in pairs.T]
-    found[rows] = np.array(other, bool)[inverse.ravel()]
+    pairs, which = np.unique(links * len(places.params) + given, return_inverse=True)
+    other = [
+        _contradicts(places.link_values[uri], places.params[code])
+        for uri, code in zip(*np.divmod(pairs, max(len(places.params), 1)), strict=True)
+    ]
+    found[rows] = np.array(other, bool)[which]
     return found
 
 
@@ -45,7 +48,8 @@ def _on_the_links_screen(
     params_of_name: Column,
     target: Column,
 ) -> tuple[Column, Column, Column]:
-    """Rows after a link that show its screen with params: the row, the link, and the params."""
+    """The first row after each link that shows its screen with params: the row, the link, and the
+    params."""
     rows, links, given = [0 for _ in range(0)], [0 for _ in range(0)], [0 for _ in range(0)]
     opened = NONE
     for i in range(len(event)):
@@ -59,6 +63,7 @@ def _on_the_links_screen(
                 rows.append(i)
                 links.append(opened)
                 given.append(own)
+                opened = NONE
     return np.array(rows, np.int64), np.array(links, np.int64), np.array(given, np.int64)
 
 

@@ -128,8 +128,14 @@ def take_row(run: Run, i: int, settle: int, doubled: int) -> bool:
     else:
         _on_lifecycle(run, i, event)
         if rows[i].screen != NONE and _shows(run, event):
-            return _on_view(run, i, settle, doubled)
+            return _on_named(run, i, settle, doubled)
     return False
+
+
+@rare_kernel
+def _on_named(run: Run, i: int, settle: int, doubled: int) -> bool:
+    """A row of the app's life that names the screen it shows."""
+    return _on_view(run, i, settle, doubled)
 
 
 @inner_kernel
