@@ -335,9 +335,8 @@ def _fit_line(found: dict[str, Any]) -> str:
     share = 100 * found["landed"] / found["told"]
     line = f"{share:>10.1f} %  of {found['told']:,} moves landed as predicted"
     for mend in found["mends"][:1]:
-        after = 100 * mend["landed"] / mend["told"]
         change = f"{mend['kind']} {mend['subject']}: {mend['value']}"
-        line += f"; {after:.1f} % would with {change}"
+        line += f"; {100 * mend['mended']:.0f} % of the others would with {change}"
     return line
 
 

@@ -1922,6 +1922,8 @@ export interface components {
             kind: "history" | "link" | "tab" | "alias";
             /** Landed */
             landed: number;
+            /** Mended */
+            mended: number;
             /** Subject */
             subject: string;
             /** Told */

@@ -24,7 +24,7 @@ from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 
 MOST_MISFITS, MOST_SCREENS, MOST_MENDS = 12, 12, 3
-_FEWEST, _SHARE = 3, 0.1
+_FEWEST, _SHARE = 3, 0.25
 """A change mends something if so many moves, and so large a share of the misfits, come to fit."""
 _ALL = "*"
 _OFTEN = 0.8
@@ -204,6 +204,8 @@ class Mend:
     value: str
     landed: int = 0
     told: int = 0
+    mended: float = 0.0
+    """The share of the misfits that come to fit."""
 
 
 def mends(study: Study) -> list[Mend]:
@@ -220,14 +222,12 @@ def mends(study: Study) -> list[Mend]:
     tried = []
     for mend in _candidates(study):
         fits, of_all = trial(parts, with_mend(study.app_map, mend))
-        if (told - landed) - (of_all - fits) >= least:
-            tried.append(replace(mend, landed=fits, told=of_all))
+        fewer = (told - landed) - (of_all - fits)
+        if fewer >= least:
+            share = fewer / (told - landed)
+            tried.append(replace(mend, landed=fits, told=of_all, mended=share))
     tried.sort(key=lambda one: (one.told - one.landed, one.subject == _ALL, one.kind, one.subject))
-    if not tried:
-        return []
-    enough = (told - landed - (tried[0].told - tried[0].landed)) / 3
-    worth = [one for one in tried if told - landed - (one.told - one.landed) >= enough]
-    return worth[:MOST_MENDS]
+    return [one for one in tried if one.mended >= tried[0].mended / 3][:MOST_MENDS]
 
 
 def _candidates(study: Study) -> Iterator[Mend]:

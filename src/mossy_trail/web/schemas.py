@@ -502,6 +502,8 @@ class MendBody(BaseModel):
 class MendView(MendBody):
     landed: int
     told: int
+    mended: float
+    """The share of the misfits that come to fit; of a large log, of a sample of its users."""
 
 
 class HistoryFits(BaseModel):

@@ -126,9 +126,11 @@ function Mends({ app, misfits }: { app: AppSummary; misfits: number }) {
           <tbody>
             {mends.data.map((mend) => (
               <tr key={`${mend.kind} ${mend.subject} ${mend.value}`}>
-                <td className="n fw-semibold text-nowrap">{shareOf(mend.landed, mend.told)}</td>
+                <td className="n fw-semibold text-nowrap">
+                  {mend.mended === 1 ? "All" : percent(mend.mended)}
+                </td>
                 <td>
-                  would land as predicted if <em>{mendWords(mend)}</em>
+                  of these would land as predicted if <em>{mendWords(mend)}</em>
                 </td>
                 <td className="text-end">
                   <Button
