@@ -1,6 +1,6 @@
 import { duration, words } from "../format";
 
-/** A figure of tabs, loops, links or drop-offs: words that name a cell. */
+/** A figure that is named by a list of words; none where it is not. */
 export function cell(figure: string): string[] {
   try {
     const found: unknown = JSON.parse(figure);

@@ -211,12 +211,10 @@ def _home_afresh(run: Run, screen: int) -> int:
 def _across(run: Run, screen: int) -> int:
     """The other tab that a forward move to this screen leads to, or −1."""
     at, entries = run.at, run.entries
-    if at[TABS] == TABS_SHARED or at[VIS] == NONE:
+    if at[TABS] == TABS_SHARED or at[ACROSS] == ACROSS_HERE or at[VIS] == NONE:
         return NONE
     base = sheets_gone(run, at[VIS])
     home = home_of(run, screen)
-    if at[ACROSS] == ACROSS_HERE:
-        return NONE
     if entries[base].region == TAB and entries[base].tab == home:
         return NONE
     return home

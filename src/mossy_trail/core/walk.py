@@ -86,7 +86,7 @@ _REPLACE_ROW, _RESET_ROW = EVENT["replace"], EVENT["reset"]
 _MOVE_OF_EVENT = MOVE["push"] - EVENT["push"]
 _START, _POP, _POP_TO = (MOVE[m] for m in ("start", "pop", "pop_to"))
 _REPLACE, _SWITCH = MOVE["replace"], MOVE["switch_tab"]
-_RESET, _REDIRECT, _LINKED = MOVE["reset"], MOVE["redirect"], MOVE["link"]
+_REDIRECT, _LINKED = MOVE["redirect"], MOVE["link"]
 _NOT_FOUND = ROLE["not_found"]
 _LATE = 15
 """A link whose pattern is unknown, or that lands elsewhere, does so within so many settle times."""

@@ -6,7 +6,6 @@ import json
 from collections import Counter
 from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +15,7 @@ from mossy_trail.core.measures.cells import Cells, Naming, Tally, Words, added
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Difference, Share, difference, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.evidence import EVIDENCE
+from mossy_trail.engine.evidence import EVIDENCE, words_of
 from mossy_trail.engine.scoped import joined_inside, scope_mask
 from mossy_trail.engine.study import MOST_GROUPS, Study
 
@@ -101,11 +100,8 @@ def tallied(steps: Steps, labels: Labels) -> Tallies:
 
 def name_of(figure: str) -> Words:
     """The name of a cell; raises `KeyError` for what is none."""
-    try:
-        asked: Any = json.loads(figure)
-    except (ValueError, RecursionError):
-        raise KeyError(figure) from None
-    if not isinstance(asked, list) or not asked or not all(isinstance(w, str) for w in asked):
+    asked = words_of(figure)
+    if not asked:
         raise KeyError(figure)
     return tuple(asked)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 
 import numpy as np
@@ -12,6 +13,17 @@ from mossy_trail.engine.study import Study
 
 Evidence = Callable[[Study, Scope, str], NDArray[np.bool_]]
 EVIDENCE: dict[str, Evidence] = {}
+
+
+def words_of(figure: str) -> list[str]:
+    """The words by which a figure is named: a JSON array. Raises `KeyError` where it is none."""
+    try:
+        asked = json.loads(figure)
+    except (ValueError, RecursionError):
+        raise KeyError(figure) from None
+    if not isinstance(asked, list) or not all(isinstance(word, str) for word in asked):
+        raise KeyError(figure)
+    return asked
 
 
 def evidence_of(measure: str) -> Callable[[Evidence], Evidence]:

@@ -14,10 +14,10 @@ from numpy.typing import NDArray
 from mossy_trail.core.app_map import HISTORY, UNDER, AppMap, Screen
 from mossy_trail.core.fit import ELSEWHERE, LANDED, UNTOLD, label, trial
 from mossy_trail.core.log import NONE, sample
-from mossy_trail.core.properties import property_of
+from mossy_trail.core.properties import Property
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import MARK, MOVES, Steps
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.evidence import evidence_of, words_of
 from mossy_trail.engine.history import SAMPLE
 from mossy_trail.engine.practice import propose_all
 from mossy_trail.engine.scoped import each_inside, joined_inside
@@ -41,7 +41,8 @@ def measure(study: Study, scope: Scope, by: str = "version") -> dict[str, Any]:
     `steps` all steps and `sure` those that are not marked unsure. Misfits open by `evidence`:
     JSON of [kind, name], or of ["misfit", move, from, expected, came].
     """
-    parts = each_inside(study, scope, lambda steps, inside: _counted(steps, inside, by))
+    wanted = study.property(by)
+    parts = each_inside(study, scope, lambda steps, inside: _counted(steps, inside, wanted))
     groups: dict[str, Counter[tuple[str, bool]]] = {}
     misfits: Counter[Misfit] = Counter()
     journeys: Counter[Misfit] = Counter()
@@ -104,13 +105,12 @@ class _Part:
     journeys: Counter[Misfit]
 
 
-def _counted(steps: Steps, inside: NDArray[np.bool_], by: str) -> _Part:
+def _counted(steps: Steps, inside: NDArray[np.bool_], wanted: Property) -> _Part:
     journey = steps.steps.journey
     chosen = inside[journey]
     found = np.where(chosen, label(steps), UNTOLD)
     told = np.flatnonzero(found != UNTOLD)
     landed = found[told] == LANDED
-    wanted = property_of(steps.log.terms["props"], by)
     values = np.array([*wanted.values, ""])[wanted.of_journeys(steps)]
     groups = {
         "move": _tally(np.array(MOVES)[steps.steps.move[told]], landed),
@@ -118,14 +118,16 @@ def _counted(steps: Steps, inside: NDArray[np.bool_], by: str) -> _Part:
         "value": _tally(values[journey[told]], landed) if wanted.values else Counter(),
     }
     at = np.flatnonzero(found == ELSEWHERE)
-    kinds = [_misfit(steps, int(step)) for step in at]
-    each = {(kind, int(journey[step])) for kind, step in zip(kinds, at, strict=True)}
+    kinds, which = _misfits(steps, at)
+    pairs = np.unique(which * len(inside) + journey[at]) // max(len(inside), 1)
     return _Part(
         int(np.count_nonzero(chosen)),
         int(np.count_nonzero(chosen & ~steps.steps.unsure)),
         groups,
-        Counter(kinds),
-        Counter(kind for kind, _ in each),
+        *(
+            Counter(dict(zip(kinds, np.bincount(own, minlength=len(kinds)).tolist(), strict=True)))
+            for own in (which, pairs)
+        ),
     )
 
 
@@ -141,31 +143,39 @@ def _tally(names: NDArray[Any], landed: NDArray[np.bool_]) -> Counter[tuple[str,
     return counts
 
 
-def _misfit(steps: Steps, step: int) -> Misfit:
-    own, names = steps.steps, steps.places.names
-    first = step == 0 or own.journey[step - 1] != own.journey[step]
-    start = "" if first else names[steps.screen[step - 1]]
-    if own.marks[step] & _LANDED_ELSEWHERE:
-        expected = own.expected[step]
-        there = "" if expected == NONE else names[steps.entries.screen[expected]]
-        return MOVES[own.move[step]], start, there, names[steps.screen[step]]
-    tabs = steps.places.tab_names
-    reported = f"tab {tabs[own.tab_reported[step]]}"
-    return MOVES[own.move[step]], start, f"tab {tabs[steps.tab[step]]}", reported
+def _misfits(steps: Steps, at: NDArray[np.int64]) -> tuple[list[Misfit], NDArray[np.int64]]:
+    """The kinds of misfit of these steps, and which of them each one is."""
+    own, places = steps.steps, steps.places
+    texts = [*places.names, "", *(f"tab {tab}" for tab in places.tab_names)]
+    nothing, tabs, size = len(places.names), len(places.names) + 1, len(texts)
+    first = (at == 0) | (own.journey[at - 1] != own.journey[at])
+    elsewhere = (own.marks[at] & _LANDED_ELSEWHERE) != 0
+    expected = own.expected[at]
+    meant = np.where(expected == NONE, nothing, steps.entries.screen[expected])
+    columns = (
+        np.where(first, nothing, steps.screen[at - 1]),
+        np.where(elsewhere, meant, tabs + steps.tab[at]),
+        np.where(elsewhere, steps.screen[at], tabs + own.tab_reported[at]),
+    )
+    key = own.move[at].astype("int64")
+    for column in columns:
+        key = key * size + column
+    kinds, which = np.unique(key, return_inverse=True)
+    rest, came = np.divmod(kinds, size)
+    rest, there = np.divmod(rest, size)
+    move, start = np.divmod(rest, size)
+    named = zip(move, start, there, came, strict=True)
+    return [(MOVES[m], texts[a], texts[b], texts[c]) for m, a, b, c in named], which
 
 
 @evidence_of("fit")
 def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     """The journeys with a misfit of this kind; raises `KeyError` when there is no such figure."""
-    try:
-        asked = json.loads(figure)
-    except ValueError:
-        raise KeyError(figure) from None
-    if not isinstance(asked, list) or not all(isinstance(one, str) for one in asked):
-        raise KeyError(figure)
+    asked = words_of(figure)
     kind, rest = (asked[0], asked[1:]) if asked else ("", [])
     if (kind, len(rest)) not in {("", 0), ("move", 1), ("screen", 1), ("value", 2), ("misfit", 4)}:
         raise KeyError(figure)
+    wanted = study.property(rest[0]) if kind == "value" else None
 
     def ask(steps: Steps, inside: NDArray[np.bool_]) -> NDArray[np.bool_]:
         at = np.flatnonzero(label(steps) == ELSEWHERE)
@@ -174,12 +184,12 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
             at = at[np.array(MOVES)[steps.steps.move[at]] == rest[0]]
         elif kind == "screen":
             at = at[np.array(steps.places.names, object)[steps.screen[at]] == rest[0]]
-        elif kind == "value":
-            wanted = property_of(steps.log.terms["props"], rest[0])
+        elif wanted:
             values = np.array([*wanted.values, ""])[wanted.of_journeys(steps)]
             at = at[values[journey[at]] == rest[1]]
         elif kind == "misfit":
-            at = np.array([i for i in at if _misfit(steps, int(i)) == tuple(rest)], int)
+            kinds, which = _misfits(steps, at)
+            at = at[np.array([one == tuple(rest) for one in kinds], bool)[which]]
         found = np.zeros(len(inside), bool)
         found[journey[at]] = True
         return found & inside

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Mapping, Sequence
 from difflib import SequenceMatcher, get_close_matches
@@ -14,7 +13,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.app_map import OUTSIDE_ROLES, ROLES, AppMap, Places, plain_name
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import MOVE, MOVES, Steps
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.evidence import evidence_of, words_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 
@@ -138,11 +137,8 @@ def _moves(study: Study, scope: Scope, names: Sequence[str]) -> list[dict[str, A
 @evidence_of("app-map")
 def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     """The journeys behind a figure; raises `KeyError` when there is none."""
-    try:
-        asked = json.loads(figure)
-    except ValueError:
-        raise KeyError(figure) from None
-    if not isinstance(asked, list) or len(asked) not in (1, 3):
+    asked = words_of(figure)
+    if len(asked) not in (1, 3):
         raise KeyError(figure)
     names = _names(study)
     by, screens = (asked[0], asked[1:]) if len(asked) == 3 else ("", asked)

@@ -1,14 +1,9 @@
 import { words } from "../../format";
+import { cell } from "../inside";
 
 /** What the journeys behind a screen or a move have in common, after their number. */
 export function figureWords(figure: string): string {
-  let asked: unknown;
-  try {
-    asked = JSON.parse(figure);
-  } catch {
-    return "";
-  }
-  const [first, from, to] = Array.isArray(asked) ? asked.map(String) : [];
+  const [first, from, to] = cell(figure);
   if (first === undefined) {
     return "";
   }

@@ -1,6 +1,7 @@
 import type { Schemas } from "../../api/client";
 import { percent, words } from "../../format";
 import { HISTORY, UNDER } from "../app-map/document";
+import { cell } from "../inside";
 
 export type Fit = Schemas["FitView"];
 export type Mend = Schemas["MendView"];
@@ -43,13 +44,7 @@ export function misfitFigure(one: Misfit): string {
 
 /** What the journeys behind a misfit have in common, after their number. */
 export function figureWords(figure: string): string {
-  let asked: unknown;
-  try {
-    asked = JSON.parse(figure);
-  } catch {
-    return "";
-  }
-  const [kind, ...rest] = Array.isArray(asked) ? asked.map(String) : [];
+  const [kind, ...rest] = cell(figure);
   switch (kind) {
     case "move":
       return `with a ${words(rest[0] ?? "")} that landed elsewhere than predicted`;
