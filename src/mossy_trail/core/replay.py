@@ -26,7 +26,16 @@ from mossy_trail.core.marks import mark
 from mossy_trail.core.run import Run, Source, fill, new_run
 from mossy_trail.core.sessions import cut_sessions
 from mossy_trail.core.steps import MOVES, Steps
-from mossy_trail.core.usual import ONE, Usual, counted, pairs_of, slots_of, usual_of
+from mossy_trail.core.usual import (
+    ONE,
+    REPLACING,
+    Tally,
+    Usual,
+    counted,
+    pairs_of,
+    slots_of,
+    usual_of,
+)
 from mossy_trail.core.weighing import READINGS, new_lattice, weigh
 
 _TELLING = [code for word, code in EVENT.items() if word in MOVES or word == "open_link"]
@@ -110,19 +119,22 @@ def learn(
     open_rows = [rows.unexplained(walked) for rows, walked in zip(parts, first, strict=True)]
     usual, likelihood = usual_of(pairs, told, ahead, runs), 0.0
 
-    def again(usual: Usual) -> tuple[Usual, Column, float]:
-        found = [rows.weighed(usual, own) for rows, own in zip(parts, open_rows, strict=True)]
-        slots = slots_of(usual, pairs.keys)
-        counts = told + sum(c[slots] for _, c, _ in found)
-        return usual_of(pairs, counts, ahead, runs), counts, sum(likely for _, _, likely in found)
+    def again(usual: Usual) -> tuple[Usual, Tally, float]:
+        found = [rows.weighed(usual, own, True) for rows, own in zip(parts, open_rows, strict=True)]
+        slots, tallies = slots_of(usual, pairs.keys), [tally for _, tally, _ in found]
+        moves = told.moves + sum(tally.moves[slots] for tally in tallies)
+        replacing = told.replacing + sum(tally.replacing[slots] for tally in tallies)
+        tally = Tally(moves, replacing)
+        return usual_of(pairs, tally, ahead, runs), tally, sum(likely for *_, likely in found)
 
     if any(map(np.any, open_rows)):
-        usual, counts, _ = again(usual)
+        usual, tally, _ = again(usual)
         for _ in range(LEAPS):
             usual, once, _ = again(usual)
             _, twice, _ = again(usual)
-            counts = _leap(counts, once, twice)
-            usual, counts, likelihood = again(usual_of(pairs, counts, ahead, runs))
+            leapt = _leap(tally.moves, once.moves, twice.moves)
+            usual = usual_of(pairs, Tally(leapt, twice.replacing), ahead, runs)
+            usual, tally, likelihood = again(usual)
     return usual, likelihood
 
 
@@ -187,12 +199,17 @@ class _Rows:
         return result
 
     def weighed(
-        self, usual: Usual, rows: NDArray[np.bool_]
-    ) -> tuple[Choices, NDArray[np.int64], float]:
-        """The readings chosen of these rows, how often each move is, and how likely it is."""
+        self, usual: Usual, rows: NDArray[np.bool_], learning: bool = False
+    ) -> tuple[Choices, Tally, float]:
+        """The readings chosen of these rows, what they tell of pairs, and how likely they are.
+
+        Of what takes the place of what they tell only if one is `learning`.
+        """
         longest = int(np.bincount(self.log.columns["user"][rows]).max(initial=0))
-        run, counts = self.run(3 * READINGS * longest), np.zeros(usual.weights.shape, "int64")
+        run, pairs = self.run(3 * READINGS * longest), len(usual.weights)
+        replacing = np.zeros((pairs if learning else 0, len(REPLACING)), "int64")
+        tally = Tally(np.zeros((pairs, len(MOVES)), "int64"), replacing)
         limits = self.settings.settle, self.settings.doubled
-        likelihood = weigh(run, new_lattice(run), usual, rows, counts, *limits)
+        likelihood = weigh(run, new_lattice(run), usual, rows, tally, *limits)
         choices = Choices(run.rows["choice"].copy(), run.rows["unsure"].copy())
-        return choices, counts, likelihood
+        return choices, tally, likelihood

@@ -41,7 +41,7 @@ _FIRST_GUESS: tuple[dict[str, float], ...] = (
 _GUESS = np.array([[guess.get(move, 0.0) for move in MOVES] for guess in _FIRST_GUESS])
 _GUESS_STEPS = 200
 """So many steps of the log count as much as the first guess of how common each move is."""
-_PAIR_STEPS = 12
+_PAIR_STEPS = 20
 """So many steps from a screen count as much as what is usual in the whole app."""
 _FAR_STEPS = 80
 """So many, where it is about going back over several at once: a screen from which people always
@@ -52,10 +52,18 @@ _BACK_AT_ROOT = 0.35
 """What going back from a tab's root weighs beside going back from other screens."""
 _ANEW = 0.02
 """The share of other moves than `update` where a screen follows on itself with other params."""
+REPLACING = np.array([0.003, 0.02, 0.1, 0.3, 0.6, 0.9, 0.98])
+"""How often a screen may take the place of the one before, where a pair of screens goes ahead."""
+_GUESS_REPLACING = np.array([0.5, 0.25, 0.1, 0.05, 0.04, 0.04, 0.02])
+"""The first guess of how many pairs each of these is true of."""
+_GUESS_PAIRS = 20
+"""So many pairs of screens in the log count as much as this guess."""
+_ROUNDS = 10
 _BACK = [MOVE[word] for word in ("start", "pop", "pop_to", "close_modal", "switch_tab", "forward")]
 _TO_WHAT_IS_THERE = [MOVE[word] for word in ("pop", "pop_to", "close_modal", "forward")]
 _FAR = MOVE["pop_to"]
 _PUSH, _UPDATE, _SWITCH = MOVE["push"], MOVE["update"], MOVE["switch_tab"]
+_REPLACE = MOVE["replace"]
 
 
 class Usual(NamedTuple):
@@ -83,6 +91,18 @@ class Pairs(NamedTuple):
     """The tab of the second one, −1 for none or several."""
 
 
+class Tally(NamedTuple):
+    """What readings, or rows, tell of pairs of screens; in whole numbers, for sums without order.
+
+    `moves`, of shape (pairs, moves), has how often each move is, in units of 1 / `ONE` steps;
+    `replacing`, of shape (pairs, len(`REPLACING`)), how likely each of those shares makes what is
+    told, as logarithms in units of 1 / `ONE`.
+    """
+
+    moves: NDArray[np.int64]
+    replacing: NDArray[np.int64]
+
+
 def pairs_of(runs: Sequence[Run]) -> Pairs:
     """The pairs of screens whose views follow on each other in these runs."""
     found = [np.empty(0, "int64")]
@@ -96,11 +116,10 @@ def pairs_of(runs: Sequence[Run]) -> Pairs:
     return Pairs(keys, views, np.maximum(screens["home"][keys % len(screens)], NONE))
 
 
-def counted(pairs: Pairs, walked: Sequence[Walked], screens: int) -> tuple[Column, Column]:
-    """What the steps of a first reading tell of each pair.
+def counted(pairs: Pairs, walked: Sequence[Walked], screens: int) -> tuple[Tally, Column]:
+    """What rows tell of each pair; and how often, by a first reading, it is a way forward.
 
-    Returns how often rows tell of each move, of shape (pairs, moves) and in units of 1 / `ONE`;
-    and how often the pair is a way forward, in steps, of shape (pairs,).
+    The latter in steps, of shape (pairs,).
     """
     told = np.zeros((len(pairs.keys), len(MOVES)), "int64")
     ahead = _ALSO_AHEAD * pairs.views
@@ -115,11 +134,13 @@ def counted(pairs: Pairs, walked: Sequence[Walked], screens: int) -> tuple[Colum
         by_rows = known & ~steps.inferred[1:]
         np.add.at(told, (at[by_rows], move[by_rows]), ONE)
         np.add.at(ahead, at[known & ~np.isin(move, _BACK)], 1.0)
-    return told, ahead
+    pushed, replaced = told[:, [_PUSH]], told[:, [_REPLACE]]
+    likely = replaced * np.log(REPLACING) + pushed * np.log(1 - REPLACING)
+    return Tally(told, np.rint(likely).astype("int64")), ahead
 
 
-def usual_of(pairs: Pairs, counts: Column, ahead: Column, runs: Sequence[Run]) -> Usual:
-    """What is usual by these counts, of shape (pairs, moves), and ways `ahead`.
+def usual_of(pairs: Pairs, tally: Tally, ahead: Column, runs: Sequence[Run]) -> Usual:
+    """What is usual by what is told of pairs, and ways `ahead`.
 
     Each move's chance from a screen is its share there, drawn toward its share in the whole app
     where few steps tell it. Moves that put a screen on a stack have the chance of this screen in
@@ -129,7 +150,7 @@ def usual_of(pairs: Pairs, counts: Column, ahead: Column, runs: Sequence[Run]) -
     start, end = np.divmod(pairs.keys, max(len(screens), 1))
     kind = _kinds(screens, start, pairs.home)
     of_kind = _GUESS_STEPS * _GUESS
-    np.add.at(of_kind, kind, counts / ONE)
+    np.add.at(of_kind, kind, tally.moves / ONE)
     usual_there = (of_kind / of_kind.sum(1, keepdims=True))[kind]
     views_from = _sums(start, pairs.views)
     prior = usual_there * (ahead / views_from)[:, None]
@@ -141,7 +162,7 @@ def usual_of(pairs: Pairs, counts: Column, ahead: Column, runs: Sequence[Run]) -
     to_tab = np.unique([start, pairs.home], axis=1, return_inverse=True)[1].ravel()
     prior[:, _SWITCH] = usual_there[:, _SWITCH] * _sums(to_tab, pairs.views) / views_from
     prior[_is_root(runs[0], start), MOVE["pop"]] *= _BACK_AT_ROOT
-    own = counts / ONE
+    own = tally.moves / ONE
     steps_from = _sums(start, own.sum(1))[:, None]
     for move in _TO_WHAT_IS_THERE:
         own[:, move] = _sums(start, own[:, move])
@@ -149,9 +170,29 @@ def usual_of(pairs: Pairs, counts: Column, ahead: Column, runs: Sequence[Run]) -
     drawn = np.full(len(MOVES), float(_PAIR_STEPS))
     drawn[_FAR] = _FAR_STEPS
     weights = (own + drawn * prior) / (steps_from + drawn)
+    for of in (_INSIDE, _OUTSIDE, _FROM_SHEET):
+        among = (kind == of) & ~again
+        ahead_there = weights[among][:, [_PUSH, _REPLACE]].sum(1)
+        weights[among, _REPLACE] = ahead_there * _replacing(tally.replacing[among])
+        weights[among, _PUSH] = ahead_there - weights[among, _REPLACE]
     unseen = _GUESS[_INSIDE] / max(len(screens), 1)
     unseen[_TO_WHAT_IS_THERE] = _GUESS[_INSIDE, _TO_WHAT_IS_THERE]
     return Usual(*_table(pairs.keys, weights, unseen), *_views(runs))
+
+
+def _replacing(likely: Column) -> Column:
+    """Per pair, how often its way ahead takes the place of the screen before.
+
+    Which it does is the app's design, and so mostly always or never the same: what is common among
+    pairs is learned from all of them (N. Laird, J. Am. Stat. Assoc. 73, 1978), and tells of each.
+    """
+    likely = np.exp((likely - likely.max(1, keepdims=True)) / ONE)
+    common = _GUESS_REPLACING
+    for _ in range(_ROUNDS):
+        each = likely * common
+        each /= each.sum(1, keepdims=True)
+        common = (_GUESS_PAIRS * _GUESS_REPLACING + each.sum(0)) / (_GUESS_PAIRS + len(each))
+    return each @ REPLACING
 
 
 def _sums(group: Column, values: Column) -> Column:

@@ -5,8 +5,8 @@ later rows tell which it was. So a few readings are kept side by side, each with
 the one tree of entries; those whose stacks become alike are one from there on. What results is a
 hidden Markov model whose states are stacks: its lattice is weighed by the forward-backward
 algorithm, and the most likely path through it is found as by Viterbi (L. Rabiner, A tutorial on
-hidden Markov models, Proc. IEEE 77, 1989). Few readings are kept (a beam), so weights are those
-among the readings kept.
+hidden Markov models, Proc. IEEE 77, 1989). Few readings are kept (a beam); those let go keep a part
+of their weight, since it is not known what later rows would have said of them.
 """
 
 from __future__ import annotations
@@ -22,12 +22,16 @@ from mossy_trail.core.run import (
     BACK_PREVIOUS,
     ENTRIES,
     REGISTERS,
+    RESTART,
+    RESTART_FRESH,
     RESTORED,
     ROOT_BACK,
     SELECTED,
     SETTLE,
     STEP,
     STEPS,
+    TABS,
+    TABS_SHARED,
     UNDER,
     VIS,
     Run,
@@ -36,7 +40,7 @@ from mossy_trail.core.run import (
     wide,
 )
 from mossy_trail.core.steps import MARK, MOVE, MOVES
-from mossy_trail.core.usual import ONE, Usual, find
+from mossy_trail.core.usual import ONE, REPLACING, Tally, Usual, find
 from mossy_trail.core.walk import choose, take_row
 
 READINGS = 4
@@ -49,8 +53,16 @@ FAINT = 5e-3
 """A reading by so much less likely than the best one is let go."""
 MISFIT = 1e-3
 """What a reading weighs less for a reported move that does not fit its stack."""
-SURE = 0.95
+SURE = 0.97
 """A step is unsure when all readings that agree on it weigh less than this share."""
+LET_GO = 0.3
+"""How likely later rows are by a reading that was let go, beside those that were kept: what
+brought it so low is mostly not what comes later."""
+LET_GO_FOR_LONG = 0.6
+"""The same where nothing empties the stacks (a shared history, or restored ones), so that a
+misreading lasts."""
+_NAUGHT = 1e-5
+"""A way on that weighs so much less than the best one is not even thought of."""
 _LIGHTEST = 1e-200
 
 _LANDED_ELSEWHERE = MARK["landed_elsewhere"]
@@ -58,6 +70,12 @@ _NEW_ENTRY = sum(
     1 << MOVE[m] for m in ("push", "replace", "reset", "link", "redirect", "open_modal", "update")
 )
 _MOST_MOVES, _SWITCH = len(MOVES), MOVE["switch_tab"]
+_PUSH, _REPLACE = MOVE["push"], MOVE["replace"]
+_OPTIONS = READINGS * _MOST_MOVES
+_NOWHERE = 255
+"""Where an edge leads whose reading was let go."""
+_CLEAR = 100.0
+"""So much, and no more, one view may tell of whether a screen takes the place of another."""
 
 _EDGE = np.dtype(
     [
@@ -112,10 +130,10 @@ def new_lattice(run: Run) -> Lattice:
         np.ones(slots),
         np.ones(slots),
         np.empty(slots, "i8"),
-        np.empty(READINGS * _MOST_MOVES, _OPTION),
+        np.empty(_OPTIONS, _OPTION),
         np.empty(LONGEST + 1, "i8"),
         np.empty(LONGEST + 2, "i8"),
-        np.empty((LONGEST + 1) * BRANCHES, _EDGE),
+        np.empty((LONGEST + 1) * _OPTIONS, _EDGE),
         np.empty((LONGEST + 1, READINGS)),
         np.empty((LONGEST + 1, READINGS)),
         np.empty((LONGEST + 1, READINGS), "i8"),
@@ -132,15 +150,14 @@ def weigh(
     lattice: Lattice,
     usual: Usual,
     open_rows: Column,
-    counts: Column,
+    tally: Tally,
     settle: int,
     doubled: int,
 ) -> float:
     """Weigh the readings of all users that `open_rows` marks; write each row's `choice`, `unsure`.
 
-    `counts`, of shape (rows of `usual.weights`, moves), is added to by the weight that each move
-    has among the readings, in units of 1 / `ONE`. Returns the logarithm of how likely the views
-    are, all readings together.
+    `tally`, with a row for each of `usual.weights`, is added to by what the readings tell. Returns
+    the logarithm of how likely the views are, all readings together.
     """
     rows = run.rows
     run.at[SETTLE] = settle
@@ -155,7 +172,7 @@ def weigh(
             continue
         first = i == 0 or rows[i].user != rows[i - 1].user
         if first or columns == LONGEST:
-            found += _settle_on_best(run, lattice, counts, columns, count, bank)
+            found += _settle_on_best(run, lattice, usual, tally, columns, count, bank)
             count, columns, bank = one, none, none
             if first:
                 made = at_start
@@ -172,19 +189,19 @@ def weigh(
                 _weigh_fit(reading, lattice, slot, columns, r)
         if waiting:
             if count == 1 and columns:  # whatever came before, all readings have become this one
-                found += _settle_on_best(run, lattice, counts, columns, count, bank)
+                found += _settle_on_best(run, lattice, usual, tally, columns, count, bank)
                 columns, bank = none, none
             options = _weigh_options(run, lattice, usual, i, waiting, count, bank)
             only = _only_way(lattice, options) if count == 1 else NONE
             if only != NONE:
-                made = _take_only_way(run, lattice, counts, i, only, made)
+                made = _take_only_way(run, lattice, tally, i, only, made)
                 found += np.log(lattice.options[only].weight)
                 continue
             columns += 1
             made, count, logged = _branch(run, lattice, i, options, bank, columns, made)
             found += logged
             bank = 1 - bank
-    found += _settle_on_best(run, lattice, counts, columns, count, bank)
+    found += _settle_on_best(run, lattice, usual, tally, columns, count, bank)
     return found
 
 
@@ -284,7 +301,7 @@ def _branch(
         elif weight < heaviest * FAINT:
             break
         tried += 1
-        lattice.options[option].weight = -1.0
+        lattice.options[option].weight = -weight  # done
         of, move = lattice.options[option].of, lattice.options[option].move
         old, new = bank * READINGS + of, (1 - bank) * READINGS + min(count, READINGS - 1)
         spare = count == READINGS
@@ -300,6 +317,7 @@ def _branch(
         after = _same_reading(lattice, mark, count, 1 - bank)
         if after == NONE:
             if spare:
+                edge = _let_go(lattice, edge, option, weight / lattice.weight[old])
                 continue
             after = count
             count += 1
@@ -314,6 +332,11 @@ def _branch(
             lattice.way[slot] = edge
         _write_edge(run, lattice, edge, of, after, option, step_weight, reading)
         edge += 1
+    for option in range(options):
+        weight = lattice.options[option].weight
+        if weight > heaviest * _NAUGHT:
+            old = bank * READINGS + lattice.options[option].of
+            edge = _let_go(lattice, edge, option, weight / lattice.weight[old])
     lattice.first_edge[column + 1] = edge
     return made, count, _scale(lattice, column, count, 1 - bank)
 
@@ -330,15 +353,13 @@ def _only_way(lattice: Lattice, options: int) -> int:
 
 
 @inner_kernel
-def _take_only_way(
-    run: Run, lattice: Lattice, counts: Column, i: int, option: int, made: int
-) -> int:
+def _take_only_way(run: Run, lattice: Lattice, tally: Tally, i: int, option: int, made: int) -> int:
     """Let the one reading that there is go on; returns the entries made so far."""
     reading, taken = _reading(run, lattice, wide(0)), lattice.options[option]
     reading.at[ENTRIES] = made
     run.rows[i].unsure = False
     choose(reading, i, taken.move)
-    counts[taken.slot, taken.move] += ONE
+    tally.moves[taken.slot, taken.move] += ONE
     run.rows[i].choice = taken.move
     return reading.at[ENTRIES]
 
@@ -376,6 +397,16 @@ def _write_edge(
     record.move, record.slot = lattice.options[option].move, lattice.options[option].slot
     record.weight = weight
     record.standing = _standing(run, reading, below)
+
+
+@inner_kernel
+def _let_go(lattice: Lattice, edge: int, option: int, weight: float) -> int:
+    """Write an edge that leads nowhere; returns the next edge's place."""
+    record = lattice.edges[edge]
+    record.before, record.after = lattice.options[option].of, _NOWHERE
+    record.move, record.slot = lattice.options[option].move, lattice.options[option].slot
+    record.weight = weight
+    return edge + 1
 
 
 @inner_kernel
@@ -426,7 +457,7 @@ def _print_of(reading: Run) -> int:
 
 @inner_kernel
 def _settle_on_best(
-    run: Run, lattice: Lattice, counts: Column, columns: int, count: int, bank: int
+    run: Run, lattice: Lattice, usual: Usual, tally: Tally, columns: int, count: int, bank: int
 ) -> float:
     """Choose the likeliest path through the lattice; its last reading goes on alone."""
     best, total = wide(0), 0.0
@@ -437,7 +468,7 @@ def _settle_on_best(
             best = r
     last = bank * READINGS + best
     if columns:
-        _weigh_backward(run, lattice, counts, columns, count, best)
+        _weigh_backward(run, lattice, usual, tally, columns, count, best)
     if last != 0:
         _copy(lattice, lattice.at[last], lattice.tabs[last], wide(0))
     lattice.weight[0] = lattice.best[0] = 1.0
@@ -447,38 +478,76 @@ def _settle_on_best(
 
 @inner_kernel
 def _weigh_backward(
-    run: Run, lattice: Lattice, counts: Column, columns: int, count: int, best: int
+    run: Run, lattice: Lattice, usual: Usual, tally: Tally, columns: int, count: int, best: int
 ) -> None:
     now, then = 0, 1
-    for r in range(count):
-        lattice.backward[now, r] = 1.0
+    for r in range(READINGS):
+        lattice.backward[now, r] = 1.0 if r < count else 0.0
     on_path = best
+    lasting = run.at[TABS] == TABS_SHARED or run.at[RESTART] != RESTART_FRESH
+    let_go = LET_GO_FOR_LONG if lasting else LET_GO
     for column in range(columns, 0, -1):
         first, end = lattice.first_edge[column], lattice.first_edge[column + 1]
-        for r in range(READINGS):
-            lattice.backward[then, r] = 0.0
-        total = 0.0
-        for e in range(first, end):
-            edge = lattice.edges[e]
-            onward = edge.weight * lattice.fits[column, edge.after]
-            onward *= lattice.backward[now, edge.after]
-            lattice.backward[then, edge.before] += onward
-            share = onward * lattice.weights[column - 1, edge.before]
-            share *= lattice.fits[column - 1, edge.before]
-            edge.weight = share
-            total += share
+        total = _weigh_edges(lattice, column, first, end, now, then, let_go)
         taken = lattice.edges[lattice.ways[column, on_path]]
-        agreeing = 0.0
+        agreeing = pushed = replaced = 0.0
+        slot = wide(NONE)
         for e in range(first, end):
             edge = lattice.edges[e]
+            if edge.move == _PUSH:
+                pushed += edge.weight
+            elif edge.move == _REPLACE:
+                replaced += edge.weight
+                slot = wide(edge.slot)
+            if edge.after == _NOWHERE:
+                continue
             if edge.move == taken.move and edge.standing == taken.standing:
                 agreeing += edge.weight
             if edge.move:
-                counts[edge.slot, edge.move] += int(ONE * edge.weight / total + 0.5)
+                tally.moves[edge.slot, edge.move] += int(ONE * edge.weight / total + 0.5)
+        if len(tally.replacing) and slot != NONE and pushed > 0:
+            _tell_of_replacing(usual, tally, slot, replaced / pushed)
         row = lattice.rows[column]
         run.rows[row].choice = taken.move
         run.rows[row].unsure = agreeing < SURE * total
         on_path = taken.before
-        for r in range(READINGS):
-            lattice.backward[then, r] /= total
         now, then = then, now
+
+
+@inner_kernel
+def _weigh_edges(
+    lattice: Lattice, column: int, first: int, end: int, now: int, then: int, let_go: float
+) -> float:
+    """Make each edge's weight its share of all paths, but for a factor that is returned."""
+    onward_of_kept = 0.0
+    for r in range(READINGS):
+        lattice.backward[then, r] = 0.0
+        if lattice.backward[now, r] > 0:
+            fit = lattice.fits[column, r] * lattice.backward[now, r]
+            onward_of_kept += lattice.weights[column, r] * fit
+    total = 0.0
+    for e in range(first, end):
+        edge = lattice.edges[e]
+        onward = edge.weight
+        if edge.after == _NOWHERE:
+            onward *= let_go * onward_of_kept
+        else:
+            onward *= lattice.fits[column, edge.after] * lattice.backward[now, edge.after]
+        lattice.backward[then, edge.before] += onward
+        share = onward * lattice.weights[column - 1, edge.before]
+        share *= lattice.fits[column - 1, edge.before]
+        edge.weight = share
+        total += share
+    for r in range(READINGS):
+        lattice.backward[then, r] /= total
+    return total
+
+
+@inner_kernel
+def _tell_of_replacing(usual: Usual, tally: Tally, slot: int, ratio: float) -> None:
+    """Add what a view tells of how often this screen takes the place of the one before."""
+    ratio *= usual.weights[slot, _PUSH] / usual.weights[slot, _REPLACE]
+    ratio = min(max(ratio, 1 / _CLEAR), _CLEAR)
+    for k in range(len(REPLACING)):
+        likely = np.log(REPLACING[k] * ratio + 1 - REPLACING[k])
+        tally.replacing[slot, k] += int(np.round(ONE * likely))
