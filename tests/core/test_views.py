@@ -20,11 +20,11 @@ from tests.core.test_replay import THE_MAP, differences, flat_truth, same, steps
 SETTINGS = [(rule, setting) for rule, settings in HISTORY.items() for setting in settings[1:]]
 NAMES = ("move", "below", "below_params")
 RIGHT_SURE_AND_OF_SURE = {
-    ("tabs", "shared"): (0.92, 0.55, 0.96),
-    ("reselect", "to_root"): (0.93, 0.70, 0.97),
+    ("tabs", "shared"): (0.92, 0.45, 0.97),
+    ("reselect", "to_root"): (0.94, 0.75, 0.98),
 }
 """Where views tell less: a tab on a shared stack, and its root chosen once more, look like "back".
-Of the others 85 in 100 are sure, and of those 97 right in a log as small as this."""
+Of the others 83 in 100 are sure, and of those 98 right."""
 
 
 def replayed(rows: Iterable[dict[str, Any]], rules: Rules, folder: Path) -> list[dict[str, Any]]:
@@ -55,7 +55,7 @@ def test_each_history_rule_with_moves_and_without(rule: str, setting: str, tmp_p
     found = replayed(views, rules, tmp_path)
     assert all(step["inferred"] for step in found)
     verdicts = judged(found, truth)
-    least, least_sure, least_right = RIGHT_SURE_AND_OF_SURE.get((rule, setting), (0.93, 0.85, 0.97))
+    least, least_sure, least_right = RIGHT_SURE_AND_OF_SURE.get((rule, setting), (0.94, 0.83, 0.98))
     assert verdicts.count(True) / (len(truth) + verdicts.count(None)) >= least
     of_sure = [v for v, step in zip(verdicts, found, strict=True) if not step["unsure"]]
     assert len(of_sure) / len(found) >= least_sure

@@ -119,22 +119,23 @@ def learn(
     open_rows = [rows.unexplained(walked) for rows, walked in zip(parts, first, strict=True)]
     usual, likelihood = usual_of(pairs, told, ahead, runs), 0.0
 
-    def again(usual: Usual) -> tuple[Usual, Tally, float]:
+    def again(usual: Usual, before: Tally) -> tuple[Usual, Tally, float]:
         found = [rows.weighed(usual, own, True) for rows, own in zip(parts, open_rows, strict=True)]
         slots, tallies = slots_of(usual, pairs.keys), [tally for _, tally, _ in found]
         moves = told.moves + sum(tally.moves[slots] for tally in tallies)
-        replacing = told.replacing + sum(tally.replacing[slots] for tally in tallies)
-        tally = Tally(moves, replacing)
+        replacing = sum(tally.replacing[slots] for tally in tallies)
+        # where nothing is told, one of the ways had become too faint to be thought of
+        heard = np.any(replacing, axis=1, keepdims=True)
+        tally = Tally(moves, np.where(heard, told.replacing + replacing, before.replacing))
         return usual_of(pairs, tally, ahead, runs), tally, sum(likely for *_, likely in found)
 
     if any(map(np.any, open_rows)):
-        usual, tally, _ = again(usual)
+        usual, tally, _ = again(usual, told)
         for _ in range(LEAPS):
-            usual, once, _ = again(usual)
-            _, twice, _ = again(usual)
-            leapt = _leap(tally.moves, once.moves, twice.moves)
-            usual = usual_of(pairs, Tally(leapt, twice.replacing), ahead, runs)
-            usual, tally, likelihood = again(usual)
+            usual, once, _ = again(usual, tally)
+            _, twice, _ = again(usual, once)
+            leapt = Tally(_leap(tally.moves, once.moves, twice.moves), twice.replacing)
+            usual, tally, likelihood = again(usual_of(pairs, leapt, ahead, runs), leapt)
     return usual, likelihood
 
 
