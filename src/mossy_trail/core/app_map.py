@@ -354,12 +354,15 @@ def _link_targets(
                 under[code] = UNDER.index(link.under) if link.under else NONE
                 placeholder[code] = link.has_placeholder(found)
                 break
-    asked = {_text(one): NONE for one in values if one}
-    if asked:
-        asked |= {text: code for code, text in enumerate(params) if text in asked}
-    given = np.array([asked.get(_text(one), NONE) for one in values], "int32")
+    texts = [_text(one) if one else "" for one in values]
+    asked = set(texts)
+    codes = {text: code for code, text in enumerate(params) if text in asked and text}
+    given = np.array([codes.get(text, NONE) for text in texts], "int32")
     return target, under, values, given, placeholder
 
 
 def _text(params: Mapping[str, str]) -> str:
-    return json.dumps(params, sort_keys=True, ensure_ascii=False)
+    return _AS_JSON.encode(params)
+
+
+_AS_JSON = json.JSONEncoder(sort_keys=True, ensure_ascii=False)

@@ -26,19 +26,24 @@ def not_linked(log: Log, places: Places, journey: NDArray[np.int32]) -> NDArray[
     names = ("event", "screen", "params", "uri")
     event, screen, params, uri = (read_only(columns[name]) for name in names)
     found = np.zeros(len(event), bool)
+    opens = np.flatnonzero(event == _OPEN_LINK)
     codings = places.of_name, places.params_of_name, places.link_target
-    rows, links, given = _on_the_links_screen(event, screen, params, uri, journey, *codings)
-    pairs, which = np.unique(links * len(places.params) + given, return_inverse=True)
+    rows, links, given = _landings(opens, event, screen, params, uri, journey, *codings)
+    unlike = places.link_params[links] != given
+    pairs, which = np.unique(
+        links[unlike] * len(places.params) + given[unlike], return_inverse=True
+    )
     other = [
         _contradicts(places.link_values[uri], places.params[code])
         for uri, code in zip(*np.divmod(pairs, max(len(places.params), 1)), strict=True)
     ]
-    found[rows] = np.array(other, bool)[which]
+    found[rows[unlike]] = np.array(other, bool)[which]
     return found
 
 
 @kernel
-def _on_the_links_screen(
+def _landings(
+    opens: Column,
     event: Column,
     screen: Column,
     params: Column,
@@ -51,19 +56,19 @@ def _on_the_links_screen(
     """The first row after each link that shows its screen with params: the row, the link, and the
     params."""
     rows, links, given = [0 for _ in range(0)], [0 for _ in range(0)], [0 for _ in range(0)]
-    opened = NONE
-    for i in range(len(event)):
-        if event[i] == _APP_START or (i > 0 and journey[i] != journey[i - 1]):
-            opened = NONE
-        if event[i] == _OPEN_LINK:
-            opened = uri[i]
-        elif opened != NONE and screen[i] != NONE and of_name[screen[i]] == target[opened]:
-            own = params[i] if params[i] != NONE else params_of_name[screen[i]]
-            if own != NONE:
-                rows.append(i)
-                links.append(opened)
-                given.append(own)
-                opened = NONE
+    for k in range(len(opens)):
+        first, end = opens[k], opens[k + 1] if k + 1 < len(opens) else len(event)
+        wanted = target[uri[first]]
+        for i in range(first + 1, end):
+            if event[i] == _APP_START or journey[i] != journey[first]:
+                break
+            if wanted != NONE and screen[i] != NONE and of_name[screen[i]] == wanted:
+                own = params[i] if params[i] != NONE else params_of_name[screen[i]]
+                if own != NONE:
+                    rows.append(i)
+                    links.append(uri[first])
+                    given.append(own)
+                    break
     return np.array(rows, np.int64), np.array(links, np.int64), np.array(given, np.int64)
 
 
