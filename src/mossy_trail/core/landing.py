@@ -231,9 +231,14 @@ def below(run: Run, entry: int) -> int:
     return run.at[UNDER] if tab == NONE else _resting(run, tab)
 
 
-@rare_kernel
+@inner_kernel
 def _tab_behind(run: Run, tab: int) -> int:
     """The tab that "back" at this tab's root leads to, or −1."""
+    return NONE if run.at[ROOT_BACK] == BACK_EXIT else _tab_before(run, tab)
+
+
+@rare_kernel
+def _tab_before(run: Run, tab: int) -> int:
     rule = run.at[ROOT_BACK]
     if rule == BACK_FIRST:
         return NONE if tab == 0 else 0
@@ -374,15 +379,15 @@ def alone(run: Run, screen: int, params: int) -> int:
 
 
 @inner_kernel
-def _stays_in_tab(run: Run, screen: int) -> bool:
-    """Whether what is visible stands in the only tab of this screen, or the screen has none."""
-    vis, home = run.at[VIS], run.screens[screen].home
-    return run.entries[vis].region == TAB and (home == NONE or home == run.entries[vis].tab)
+def _stays(run: Run, screen: int) -> bool:
+    """Whether this screen has no tab, or what is visible stands in its only one."""
+    home, vis = run.screens[screen].home, run.at[VIS]
+    return home == NONE or (run.entries[vis].region == TAB and home == run.entries[vis].tab)
 
 
 @inner_kernel
 def push(run: Run, screen: int, params: int) -> int:
-    if _stays_in_tab(run, screen):
+    if _stays(run, screen) and not on_splash(run):
         return _put_on_top(run, screen, params)
     return _push_out(run, screen, params)
 
@@ -460,7 +465,7 @@ def _on_stack(run: Run, entry: int, screen: int, params: int) -> bool:
     return found
 
 
-@rare_kernel
+@inner_kernel
 def enter(run: Run, screen: int, params: int, replaces: bool) -> int:
     """From outside into a tab, whose root starts its stack anew.
 
@@ -594,7 +599,7 @@ def _elsewhere(run: Run, expected: int, screen: int, params: int) -> int:
 
 @inner_kernel
 def put_instead(run: Run, screen: int, params: int) -> int:
-    if _stays_in_tab(run, screen):
+    if _stays(run, screen):
         return instead(run, run.at[VIS], screen, params)
     return _put_elsewhere(run, screen, params)
 

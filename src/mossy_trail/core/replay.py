@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.app_map import AppMap, Places, resolve
 from mossy_trail.core.batches import FIRST_WAYS, Choices, Walked, walk_through
 from mossy_trail.core.journeys import journeys_of
+from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.log import EVENT, SECOND, Column, Log
 from mossy_trail.core.marks import mark
 from mossy_trail.core.run import Run, Source, fill, new_run
@@ -38,7 +39,9 @@ from mossy_trail.core.usual import (
 )
 from mossy_trail.core.weighing import READINGS, new_lattice, weigh
 
-_TELLING = [code for word, code in EVENT.items() if word in MOVES or word == "open_link"]
+_TELLING = np.isin(
+    np.arange(256), [code for word, code in EVENT.items() if word in MOVES or word == "open_link"]
+)
 LEAPS = 3
 """How often what is usual is learned anew from the readings that it makes likely, three times in
 a row, and a leap taken in the direction that these show."""
@@ -153,6 +156,14 @@ def _leap(start: Column, first: Column, second: Column) -> Column:
     return np.maximum(leapt, np.minimum(second, ONE // 10))
 
 
+@kernel
+def _tells_moves(event: Column, telling: Column) -> bool:
+    for word in event:  # noqa: SIM110 - to the compiler, a loop is the fast one
+        if telling[word]:
+            return True
+    return False
+
+
 @dataclass(frozen=True, eq=False)
 class _Rows:
     """What every walk through the same rows begins with."""
@@ -171,7 +182,7 @@ class _Rows:
 
     @property
     def tells_moves(self) -> bool:
-        return bool((np.bincount(self.log.columns["event"], minlength=256)[_TELLING]).any())
+        return _tells_moves(read_only(self.log.columns["event"]), _TELLING)
 
     def unexplained(self, walked: Walked | None) -> NDArray[np.bool_]:
         """Which rows are of users with a step whose move no row tells; all, if none tells any."""

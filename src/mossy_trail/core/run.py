@@ -263,8 +263,9 @@ def _first_entries(places: Places, room: int) -> Column:
 @inner_kernel
 def imprint(screen: int, params: int, under: int, region: int, tab: int, base: int) -> int:
     """A number that tells an entry and all below it from others; `under` and `base` are such."""
-    number = stir(stir(screen + _ZERO, params + _ZERO), under + _ZERO)
-    return stir(stir(stir(number, region + _ZERO), tab + _ZERO), base + _ZERO)
+    what = (screen << 32) + params + _ZERO
+    place = (tab << 8) + region + _ZERO
+    return stir(stir(what, under + _ZERO), stir(place, base + _ZERO))
 
 
 @inner_kernel

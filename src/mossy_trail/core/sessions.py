@@ -68,6 +68,7 @@ def _alike(user: Column, time: Column, event: Column, screen: Column) -> NDArray
     for i in range(1, len(time)):
         if time[i] != time[i - 1] or user[i] != user[i - 1]:
             begin = i
+            continue
         for j in range(max(begin, i - _SAME_MOMENT), i):
             if event[i] == event[j] and screen[i] == screen[j]:
                 rows.append(j)

@@ -45,7 +45,7 @@ from mossy_trail.core.walk import choose, take_row
 
 READINGS = 4
 """Readings that are kept side by side."""
-BRANCHES = 8
+BRANCHES = 6
 """Ways on from them that are tried for one view."""
 LONGEST = 2048
 """Views without moves after which the best reading is settled on, if the journey goes on."""
@@ -61,7 +61,7 @@ brought it so low is mostly not what comes later."""
 LET_GO_FOR_LONG = 0.6
 """The same where nothing empties the stacks (a shared history, or restored ones), so that a
 misreading lasts."""
-_NAUGHT = 1e-5
+_NAUGHT = 1e-3
 """A way on that weighs so much less than the best one is not even thought of."""
 _LIGHTEST = 1e-200
 
