@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from threading import Event, Thread
 
 import psycopg
@@ -15,7 +15,8 @@ from sqlalchemy.orm import Session
 from mossy_trail.intake.cloud_events import SentEvent
 from mossy_trail.intake.coding import Coder
 from mossy_trail.intake.formats.json_lines import cut_lines, parse_objects
-from mossy_trail.intake.mapping import Mapping, apply, propose, shape_of
+from mossy_trail.intake.mapping import Mapping, apply, shape_of
+from mossy_trail.intake.proposal import propose
 from mossy_trail.intake.rows import RowCollector
 from mossy_trail.store import live
 from mossy_trail.store.models import StoredLog
@@ -88,7 +89,8 @@ class LiveLogs:
         table = parse_objects(records)
         file = dict(log.files[0])
         if table.num_rows and "mapping" not in file:
-            mapping = propose(table).mapping
+            # Nobody has said what may not be kept, and what came is kept already.
+            mapping = replace(propose(table).mapping, left_out=[], hashed=[])
             file |= {"shape": shape_of(table.column_names), "mapping": asdict(mapping)}
         mapping = Mapping.of(file.get("mapping", {}))
         coder = self._coder(log)

@@ -1,135 +1,47 @@
-"""Which column is which field, and which word is which event: proposed from names and values."""
+"""How a file is read: which columns are which fields, and what its words mean."""
 
 from __future__ import annotations
 
 import hashlib
+import hmac
 import json
-import re
-from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 import polars as pl
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mossy_trail.core.log import EVENT
+from mossy_trail.intake.patterns import find
 from mossy_trail.intake.rows import FIELDS
-from mossy_trail.intake.times import BAD, Times, recognise
+from mossy_trail.intake.times import Times
+from mossy_trail.intake.words import meaning, outcome_of, parted
 
 JOINT = "/"
 """Stands between the parts of a value that is made of several columns."""
-_SEEN = 2000
-"""Rows that a proposal looks at."""
-_ENOUGH, _SURE = 4, 7
-"""A column with less to speak for it is not proposed, or not as an account."""
-_INSTALL = re.compile(
-    r"(install|installation|device|client|visitor|browser|anonymous)_(id|key|uuid)"
-)
-
-_NAMES = {
-    "time": "time timestamp ts date datetime when at occurred moment",
-    "user": "user uid visitor install client device person account member customer who",
-    "account": "",
-    "session": "session visit sitting",
-    "order": "order seq sequence ordinal",
-    "event": "event action kind type happening verb",
-    "screen": "screen page view scene place",
-    "from": "from previous prev origin before",
-    "tab": "tab section",
-    "uri": "uri url link href deeplink",
-    "source": "source channel medium",
-    "outcome": "outcome result",
-    "params": "params parameters args arguments",
-    "count": "count",
-    "via": "via",
-}
-_WORDS = {
-    "screen_view": (
-        "view viewed page_view page_viewed page_shown screen_viewed screen_shown shown show seen "
-        "appear appeared displayed impression did_appear view_did_appear view_appeared on_appear "
-        "did_focus screen_focus screen_focused page_enter page_show pageshow route_shown screen "
-        "page"
-    ),
-    "navigate": (
-        "navigate navigated navigation navigate_to go go_to goto open_screen hashchange "
-        "hash_change location_change route_change route_changed"
-    ),
-    "traverse": (
-        "back go_back went_back back_nav return popstate pop_state pop_back_stack navigate_back "
-        "navigate_up maybe_pop back_pressed back_press back_button system_back hardware_back"
-    ),
-    "push": (
-        "forward_nav enter went_in next push_state pushed push_route push_screen push_named "
-        "push_view_controller start_activity"
-    ),
-    "pop": "popped pop_route pop_screen pop_view_controller",
-    "pop_to": (
-        "pop_to_top pop_to_root pop_until pop_to_screen pop_to_view_controller "
-        "pop_to_root_view_controller back_to_top"
-    ),
-    "replace": (
-        "swap replaced replace_state replace_route replace_screen replace_with redirect_to "
-        "push_replacement push_replacement_named"
-    ),
-    "reset": (
-        "reset_root reset_to re_launch relaunch clear_stack set_root set_root_view_controller "
-        "push_and_remove_until push_named_and_remove_until"
-    ),
-    "switch_tab": (
-        "tab tab_select tab_tapped tab_selected change_tab select_tab tab_change tab_press "
-        "tab_pressed tab_switched jump_to"
-    ),
-    "open_modal": (
-        "modal sheet dialog popup open_sheet open_dialog sheet_open dialog_open modal_open "
-        "modal_opened sheet_opened present presented present_modal present_view_controller "
-        "show_modal show_dialog show_sheet show_bottom_sheet open_drawer drawer_open drawer_opened"
-    ),
-    "close_modal": (
-        "dismiss dismissed close_sheet close_dialog sheet_close dialog_close modal_close "
-        "modal_closed sheet_closed dismiss_modal dismiss_view_controller hide_modal hide_dialog "
-        "close_drawer drawer_close drawer_closed"
-    ),
-    "update": "set_params update_params params_changed",
-    "forward": "go_forward forward_pressed",
-    "redirect": "redirected",
-    "open_link": (
-        "deeplink deep_link link link_open link_opened deep_link_opened open_url opened_url "
-        "url_opened universal_link"
-    ),
-    "app_start": "start launch launched boot app_open app_launch cold_start did_finish_launching",
-    "app_background": (
-        "background pause paused suspend hidden backgrounded app_backgrounded app_paused "
-        "enter_background entered_background"
-    ),
-    "app_foreground": (
-        "foreground resume resumed visible foregrounded app_foregrounded app_resumed "
-        "become_active enter_foreground will_enter_foreground entered_foreground"
-    ),
-    "app_recreate": "reload reloaded page_reload",
-    "app_exit": "exit quit terminated app_close will_terminate",
-    "sign_in": "login log_in signin",
-    "sign_out": "logout log_out signout",
-    "sign_up": "register registration signup",
-}
-_PREFIX = re.compile(r"(navigation|nav|router|route|history|stack|did|on)_")
-"""What libraries put before the words of their events."""
-_EVENT_OF = {word: event for event, words in _WORDS.items() for word in words.split()}
 
 
 @dataclass(frozen=True)
 class Mapping:
     """How a file is read.
 
-    `fields`: per field the columns that make it up; of a nested value, a dotted path.
-    `constants`: fields that are the same in every row. `events`: what the file's words mean.
-    Columns that make up no field are properties.
+    `fields`: per field the columns that make it up; of a nested value, a dotted path. Columns that
+    make up no field are properties. `constants`: fields that are the same in every row.
+    `events`: what the file's words mean, an event with or without an outcome (“sign_in ok”),
+    “custom” or “leave out”; `outcomes`: what the words of an outcome's own column mean. Words that
+    are in neither are taken as they are commonly meant. `patterns` tell screens inside words and
+    addresses. `left_out` columns are not kept at all, of `hashed` ones only a keyed hash.
     """
 
     fields: dict[str, list[str]] = field(default_factory=dict)
     constants: dict[str, str] = field(default_factory=dict)
     events: dict[str, str] = field(default_factory=dict)
-    """A word that is not in here, as the first rows did not have it, is taken as proposed."""
+    outcomes: dict[str, str] = field(default_factory=dict)
+    patterns: list[str] = field(default_factory=list)
+    left_out: list[str] = field(default_factory=list)
+    hashed: list[str] = field(default_factory=list)
     times: Times = field(default_factory=Times)
 
     @classmethod
@@ -146,14 +58,10 @@ class Mapping:
         missing = [name for name in ("time", "user") if name not in given]
         return missing if given & {"event", "screen"} else [*missing, "screen"]
 
-
-@dataclass(frozen=True)
-class Proposal:
-    mapping: Mapping
-    reasons: dict[str, str]
-    """Per field, why its column was chosen."""
-    exact: bool
-    """The columns are named as the fields are: there is nothing to ask."""
+    @property
+    def masks(self) -> bool:
+        """Whether rows are not kept just as they came."""
+        return bool(self.left_out or self.hashed)
 
 
 def shape_of(columns: Sequence[str]) -> str:
@@ -161,20 +69,24 @@ def shape_of(columns: Sequence[str]) -> str:
     return hashlib.sha256("\n".join(sorted(columns)).encode()).hexdigest()[:32]
 
 
+# Columns, and what lies nested in them.
+
+
 def columns_of(table: pa.Table) -> list[str]:
     """The columns, and dotted paths to what lies nested in them."""
     found: list[str] = []
     for name in table.column_names:
-        found.append(name)
-        if name != "params":
-            found += _paths(name, table[name])
+        found += [name, *_paths(name, table[name])]
     return found
 
 
 def _paths(name: str, column: pa.ChunkedArray) -> list[str]:
+    """Paths to what lies in the objects of a column, those of any row."""
+    if not pa.types.is_string(column.type):
+        return []
     paths: dict[str, None] = {}
-    for text in column.slice(0, 50).to_pylist():
-        if isinstance(text, str) and text.startswith("{"):
+    for text in pc.unique(column.slice(0, 20_000)).to_pylist()[:2000]:
+        if text and text.lstrip().startswith("{"):
             try:
                 _collect(name, json.loads(text), paths)
             except (ValueError, RecursionError):
@@ -205,186 +117,188 @@ def column(table: pa.Table, name: str) -> pa.ChunkedArray:
     return pa.chunked_array([pa.nulls(table.num_rows, pa.string())])
 
 
+# Reading by a mapping.
+
+
+def masked(mapping: Mapping, table: pa.Table, key: bytes) -> pa.Table:
+    """The table as it may be kept: without what is left out, and hashed where it is to be."""
+    for name in mapping.left_out:
+        outer = _outer(table, name)
+        if outer == name:
+            table = table.drop_columns([name])
+        elif outer:
+            inside = name[len(outer) + 1 :].split(".")
+            table = _rewritten(table, outer, partial(_without, path=inside))
+    for name in mapping.hashed:
+        if name in table.column_names:
+            table = _rewritten(table, name, lambda text: hashed(text, key))
+    return table
+
+
+def hashed(text: str, key: bytes) -> str:
+    """What stands for a text that nobody is to read; the same for the same text and key."""
+    return "h-" + hmac.digest(key, text.encode(), "sha256").hex()[:20]
+
+
+def _outer(table: pa.Table, name: str) -> str | None:
+    """The column that a path lies in."""
+    parts = name.split(".")
+    names = (".".join(parts[:cut]) for cut in range(len(parts), 0, -1))
+    return next((outer for outer in names if outer in table.column_names), None)
+
+
+def _without(text: str, path: list[str]) -> str:
+    """The JSON text without what lies at this path; not kept at all if it cannot be read."""
+    try:
+        document = inner = json.loads(text)
+        for key in path[:-1]:
+            inner = inner[key]
+        inner.pop(path[-1], None)
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
+        return text if not text.lstrip().startswith("{") else "{}"
+    return json.dumps(document, ensure_ascii=False)
+
+
+def _rewritten(table: pa.Table, name: str, rewrite: Callable[[str], str]) -> pa.Table:
+    encoded = _encoded(table[name].cast(pa.string()))
+    texts = [text if text is None else rewrite(text) for text in encoded.dictionary.to_pylist()]
+    place = table.schema.get_field_index(name)
+    return table.set_column(place, name, _decoded(texts, encoded))
+
+
 def apply(mapping: Mapping, table: pa.Table) -> pa.Table:
     """The table with its fields under our names, and all else as properties."""
     used = {name for columns in mapping.fields.values() for name in columns}
+    given = mapping.fields.get("params", [])
     result: dict[str, pa.ChunkedArray] = {}
     for name in table.column_names:
-        if any(path.startswith(f"{name}.") for path in used):
+        inside = sorted(path for path in used if path.startswith(f"{name}."))
+        if inside and name not in used:
             # Taken apart: what no field is made of stands by itself.
             for path in _paths(name, table[name]):
                 if path not in used:
                     result[path] = column(table, path)
         elif name not in used:
             result[f"{name} (column)" if name in FIELDS else name] = table[name]
+        elif inside and given == [name]:
+            for path in inside:
+                keys = path[len(name) + 1 :].split(".")
+                table = _rewritten(table, name, partial(_less, path=keys))
     for name, constant in mapping.constants.items():
         result[name] = pa.chunked_array([pa.repeat(constant, table.num_rows)])
     for name, columns in mapping.fields.items():
         if name == "time" and len(columns) == 1 and columns[0] in table.column_names:
             result[name] = table[columns[0]]  # as it is typed: moments need not go through text
         elif columns:
-            result[name] = _joined([column(table, part) for part in columns])
-    if "event" in result:
-        result["event"] = _translated(result["event"], mapping.events)
-    return pa.table(result)
+            joint = " " if name == "time" else JOINT
+            result[name] = _joined([column(table, part) for part in columns], joint)
+    return _translated(mapping, pa.table(result))
 
 
-def _joined(columns: list[pa.ChunkedArray]) -> pa.ChunkedArray:
+def _less(text: str, path: list[str]) -> str:
+    """Params without what is a field of its own; none if nothing is left."""
+    left = _without(text, path)
+    return "" if left == "{}" else left
+
+
+def _joined(columns: list[pa.ChunkedArray], joint: str) -> pa.ChunkedArray:
     if len(columns) == 1:
         return columns[0]
-    return pc.binary_join_element_wise(*columns, JOINT, null_handling="skip")
+    return pc.binary_join_element_wise(*columns, joint, null_handling="skip")
 
 
-def _translated(words: pa.ChunkedArray, events: dict[str, str]) -> pa.ChunkedArray:
-    encoded = words.combine_chunks().dictionary_encode()
-    words = encoded.dictionary.to_pylist()
-    meant = [events.get(word) or _meaning(word) or word for word in words]
-    return pa.chunked_array([pa.array(meant, pa.string()).take(encoded.indices)])
+# What words mean.
 
 
-def propose(table: pa.Table) -> Proposal:
-    """A mapping for a file of which these are the first rows."""
-    sample = table.slice(0, _SEEN)
-    own = [name for name in FIELDS if name in table.column_names]
-    if not Mapping({name: [name] for name in own}).missing:
-        # All fields, since later rows may have some that the first have not.
-        events = _meanings(column(sample, "event")) if "event" in own else {}
-        itself = Mapping({name: [name] for name in FIELDS}, {}, events)
-        return _with_times(
-            Proposal(itself, dict.fromkeys(own, "named as the field is"), True), sample
+def _translated(mapping: Mapping, table: pa.Table) -> pa.Table:
+    """The table with events, outcomes and screens in our words."""
+    told = None
+    if "outcome" in table.column_names:
+        table = _rewritten(
+            table, "outcome", lambda word: mapping.outcomes.get(word) or outcome_of(word) or word
         )
-    judged = [
-        (points, -FIELDS.index(name), name, source, reason)
-        for source in columns_of(sample)
-        for values in [_Values(column(sample, source))]
-        for name in FIELDS
-        for points, reason in [_judge(name, source, values)]
-        if points >= _ENOUGH
+        told = table["outcome"]
+    if mapping.patterns:
+        for name in ("screen", "from"):
+            if name in table.column_names:
+                table = _with_screens(mapping, table, name)
+    if "event" in table.column_names:
+        table = _with_events(mapping, table, told)
+    return table
+
+
+def _with_events(mapping: Mapping, table: pa.Table, told: pa.ChunkedArray | None) -> pa.Table:
+    encoded = _encoded(table["event"].cast(pa.string()))
+    words = encoded.dictionary.to_pylist()
+    found = [None if word in mapping.events else find(mapping.patterns, word) for word in words]
+    meant = [
+        "screen_view" if here else mapping.events.get(word) or meaning(word) or word
+        for word, here in zip(words, found, strict=True)
     ]
-    fields: dict[str, list[str]] = {}
-    reasons: dict[str, str] = {}
-    taken: set[str] = set()
-    users = [(source, points) for points, _, name, source, _ in judged if name == "user"]
-    install = next((s for s, _ in users if _INSTALL.fullmatch(_plain(s))), None)
-    account = next((s for s, points in users if s != install and points >= _SURE), None)
-    if install and account:
-        fields, taken = {"user": [install], "account": [account]}, {install, account}
-        reasons = {"user": "an install's id", "account": "who was signed in there"}
-    for _, _, name, source, reason in sorted(judged, key=lambda j: (-j[0], -j[1])):
-        if name not in fields and source not in taken:
-            fields[name], reasons[name] = [source], reason
-            taken.add(source)
-    events = _meanings(column(sample, fields["event"][0])) if "event" in fields else {}
-    return _with_times(Proposal(Mapping(fields, {}, events), reasons, False), sample)
+    events, outcomes = zip(*map(parted, meant), strict=True) if meant else ((), ())
+    table = _put(table, "event", _decoded(list(events), encoded))
+    if any(outcomes):
+        own = _decoded([outcome or None for outcome in outcomes], encoded)
+        table = _put(table, "outcome", own if told is None else pc.coalesce(own, told))
+    if any(found):
+        screens = _decoded([here and here.screen for here in found], encoded)
+        given = table["screen"] if "screen" in table.column_names else screens
+        table = _put(table, "screen", pc.coalesce(screens, given))
+        table = _with_params(table, _decoded([_as_params(here) for here in found], encoded))
+    return table
 
 
-def _with_times(proposal: Proposal, sample: pa.Table) -> Proposal:
-    """The proposal, with how its times are to be read."""
-    columns = proposal.mapping.fields.get("time")
-    if not columns:
-        return proposal
-    texts = [text for text in column(sample, columns[0]).to_pylist() if text]
-    times, why = recognise(texts)
-    reasons = {**proposal.reasons, "time": _why(proposal.reasons["time"], why)}
-    return replace(proposal, mapping=replace(proposal.mapping, times=times), reasons=reasons)
+def _with_screens(mapping: Mapping, table: pa.Table, name: str) -> pa.Table:
+    """Names of screens, and params, out of the values that patterns fit."""
+    encoded = _encoded(table[name].cast(pa.string()))
+    values = encoded.dictionary.to_pylist()
+    found = [find(mapping.patterns, value) for value in values]
+    screens = [here.screen if here else value for value, here in zip(values, found, strict=True)]
+    table = _put(table, name, _decoded(screens, encoded))
+    if name != "screen":
+        return table
+    return _with_params(table, _decoded([_as_params(here) for here in found], encoded))
 
 
-def _plain(word: str) -> str:
-    """`pageView`, `Page View` and `page-view` are all `page_view`."""
-    word = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", word)
-    return re.sub(r"[^a-z0-9]+", "_", word.casefold()).strip("_")
+def _as_params(found: Any) -> str | None:
+    return json.dumps(found.params, ensure_ascii=False) if found and found.params else None
 
 
-def _meanings(words: pa.ChunkedArray) -> dict[str, str]:
-    meant = {}
-    for word in pc.unique(words).to_pylist():
-        event = word and _meaning(word)
-        if event and event != word:
-            meant[word] = event
-    return meant
+def _with_params(table: pa.Table, found: pa.ChunkedArray) -> pa.Table:
+    """Params that patterns found stand beside those of the row, which win."""
+    if "params" not in table.column_names:
+        return _put(table, "params", found)
+    own = table["params"].cast(pa.string())
+    both = [
+        _merged(a, b) if a and b else a or b for a, b in zip(_list(own), _list(found), strict=True)
+    ]
+    return _put(table, "params", pa.chunked_array([pa.array(both, pa.string())]))
 
 
-def _meaning(word: str) -> str | None:
-    plain = _plain(word)
-    bare = _PREFIX.sub("", plain, count=1) if _PREFIX.match(plain) else plain
-    for form in (plain, bare):
-        if form in EVENT and form != "custom":
-            return form
-        if form in _EVENT_OF:
-            return _EVENT_OF[form]
-    return None
+def _list(column: pa.ChunkedArray) -> list[str | None]:
+    return list(column.to_pylist())
 
 
-class _Values:
-    """What can be told of a column from its values; shares are of those that are there."""
-
-    def __init__(self, values: pa.ChunkedArray) -> None:
-        self.texts = [text for text in values.to_pylist() if text]
-        self.distinct = len(set(self.texts))
-
-    def share(self, pattern: str) -> float:
-        matching = sum(1 for text in self.texts if re.search(pattern, text))
-        return matching / max(len(self.texts), 1)
-
-    @property
-    def times(self) -> float:
-        """Share that can be read as a moment between 1990 and 2100."""
-        if not self.texts:
-            return 0.0
-        read = recognise(self.texts)[0].read(pa.chunked_array([pa.array(self.texts)]))
-        return float(((read != BAD) & (read > 631e12) & (read < 4.1e15)).mean())
-
-    @property
-    def events(self) -> float:
-        return sum(1 for t in self.texts if _meaning(t)) / max(len(self.texts), 1)
+def _merged(own: str, found: str) -> str:
+    try:
+        return json.dumps({**json.loads(found), **json.loads(own)}, ensure_ascii=False)
+    except (ValueError, TypeError, RecursionError):
+        return own
 
 
-def _judge(name: str, source: str, values: _Values) -> tuple[int, str]:
-    """How much speaks for this column as that field, and what."""
-    if not values.texts:
-        return 0, ""
-    points = _name_points(name, source)
-    named = f"named like the field “{name}”" if points else ""
-    if name == "time":
-        share = values.times
-        enough = share > (0.5 if points else 0.9)
-        return (points + 4, _why(named, f"{share:.0%} are times")) if enough else (0, "")
-    if name == "event":
-        share = values.events
-        if values.distinct > 500 or (share < 0.3 and not points):
-            return 0, ""
-        return points + round(6 * share), _why(named, f"{share:.0%} are words for events")
-    if not points:
-        return 0, ""
-    fits = {
-        "order": r"^\d{1,18}$",
-        "count": r"^\d{1,9}$",
-        "params": r"^\{",
-        "uri": r"://|^/",
-        "screen": r"\D",
-        "tab": r"\D",
-        "from": r"\D",
-    }
-    if name in fits and values.share(fits[name]) < 0.8:
-        return 0, ""
-    if name in ("user", "session", "screen", "from", "tab") and values.times > 0.9:
-        return 0, ""
-    return points, named
+def _put(table: pa.Table, name: str, column: pa.ChunkedArray) -> pa.Table:
+    place = table.schema.get_field_index(name)
+    if place < 0:
+        return table.append_column(name, column)
+    return table.set_column(place, name, column)
 
 
-def _why(*parts: str) -> str:
-    return ", and ".join(part for part in parts if part)
+def _encoded(column: pa.ChunkedArray) -> Any:
+    array = column.combine_chunks()
+    if isinstance(array, pa.ChunkedArray):
+        array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], pa.string())
+    return array.dictionary_encode()
 
 
-def _name_points(name: str, source: str) -> int:
-    plain, words = _plain(source), _NAMES[name].split()
-    tokens = plain.split("_")
-    if plain == name:
-        return 10
-    if plain in words:
-        return 8
-    if tokens[0] in words and tokens[-1] in ("id", "name", "key", "at", "utc", "ms", "word"):
-        return 7
-    if tokens[-1] in words:
-        return 5
-    return 4 if set(tokens) & set(words) else 0
+def _decoded(texts: Sequence[str | None], encoded: Any) -> pa.ChunkedArray:
+    return pa.chunked_array([pa.array(texts, pa.string()).take(encoded.indices)])

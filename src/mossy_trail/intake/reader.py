@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -17,21 +17,23 @@ from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.formats.csv import Csv
 from mossy_trail.intake.formats.json_array import JsonArray
 from mossy_trail.intake.formats.json_lines import JsonLines, cut_lines, parse_objects
-from mossy_trail.intake.formats.parquet import Parquet, kept_block, without
+from mossy_trail.intake.formats.parquet import Parquet, TableBlock, kept_block, without
 from mossy_trail.intake.formats.xes import Xes
-from mossy_trail.intake.mapping import (
-    Mapping,
-    Proposal,
-    apply,
-    column,
-    columns_of,
-    propose,
-    shape_of,
+from mossy_trail.intake.mapping import Mapping, apply, column, columns_of, masked, shape_of
+from mossy_trail.intake.patterns import find
+from mossy_trail.intake.proposal import Proposal, propose
+from mossy_trail.intake.records import (
+    GOOD,
+    LONGEST_ROW,
+    MOST_COLUMNS,
+    Block,
+    Records,
+    TooManyColumns,
 )
-from mossy_trail.intake.records import LONGEST_ROW, MOST_COLUMNS, Block, Records, TooManyColumns
 from mossy_trail.intake.rows import (
     FIELDS,
     REASONS,
+    TEXT_KEPT,
     RowCollector,
     SetAside,
     flaws_of,
@@ -39,6 +41,7 @@ from mossy_trail.intake.rows import (
 )
 from mossy_trail.intake.source import Source
 from mossy_trail.intake.times import BAD, Times
+from mossy_trail.intake.words import meaning, outcome_of
 
 NOT_LOGS = {
     b"\x89PNG": "a PNG picture",
@@ -104,8 +107,11 @@ class KeptFile:
         yield Opened(_described(self._file), batches(), lambda: done)
 
 
+_DESCRIPTION = ("delimiter", "columns", "kept", "hashed")
+
+
 def _described(file: dict[str, Any]) -> dict[str, Any]:
-    return {key: file[key] for key in ("delimiter", "columns", "kept") if key in file}
+    return {key: file[key] for key in _DESCRIPTION if key in file}
 
 
 def _again(file: dict[str, Any], data: bytes, first_line: int) -> tuple[Block, pa.Table]:
@@ -160,7 +166,8 @@ class Reading:
     set_aside: list[SetAside]
     files: list[dict[str, Any]]
     """Per file its `name`, the `mapping` it was read by, the `shape` that this was chosen for,
-    of CSV its `delimiter` and `columns`, and in what form its bytes are `kept`, if in another."""
+    of CSV its `delimiter` and `columns`, in what form its bytes are `kept`, if in another, and
+    which columns are `hashed` in them."""
 
     @property
     def rows_read(self) -> int:
@@ -187,7 +194,7 @@ MappingOf = Callable[[str], Mapping | None]
 def read_files(
     paths: Sequence[Path], names: Sequence[str] | None = None, mapping: Mapping | None = None
 ) -> Reading:
-    """Read files by one mapping, or each by the one that its first rows propose.
+    """Read files by one mapping, or each by the one that its rows propose.
 
     `names` are what the files are called, where that is not their paths' names.
     """
@@ -197,11 +204,15 @@ def read_files(
 
 
 def read_log(
-    inputs: Sequence[Input], mapping_of: MappingOf, watcher: Watcher | None = None
+    inputs: Sequence[Input],
+    mapping_of: MappingOf,
+    watcher: Watcher | None = None,
+    key: bytes = b"",
 ) -> Reading:
     """Read one log, the files of which may each have a format of its own.
 
-    Raises `UnusableFile` for a file that is no log, or in which no row could be used.
+    `key` is what columns are hashed with, where a mapping says so. Raises `UnusableFile` for a
+    file that is no log, or in which no row could be used.
     """
     collector = RowCollector()
     watcher = watcher or Watcher()
@@ -213,11 +224,16 @@ def read_log(
             files.append({"name": given.name, **opened.description})
             for block, table in _within_limits(given.name, opened.batches):
                 if table.num_rows and "mapping" not in files[number]:
-                    files[number] |= _read_by(given.name, table, mapping_of)
-                mapping = Mapping.of(files[number].get("mapping", {}))
+                    files[number] |= _read_by(given, table, mapping_of)
+                mapping, kept = Mapping.of(files[number].get("mapping", {})), block
+                if mapping.masks:
+                    table = _masked(files[number], mapping, table, key)
+                    kept = TableBlock(table, block.lines[block.flaws == GOOD])
                 mapped = apply(mapping, table) if table.num_rows else table
-                watcher.on_rows(collector.add(number, block, mapped, mapping.times))
-                watcher.on_block(number, block)
+                text_kept = 0 if mapping.masks else TEXT_KEPT
+                added = collector.add(number, block, mapped, mapping.times, text_kept)
+                watcher.on_rows(added)
+                watcher.on_block(number, kept)
                 read, aside = done + opened.position(), len(collector.set_aside)
                 watcher.on_progress(Progress(number, collector.rows, aside, read, total))
         if collector.rows == before:
@@ -242,10 +258,18 @@ def _within_limits(name: str, batches: Batches) -> Batches:
         ) from None
 
 
-def _read_by(name: str, table: pa.Table, mapping_of: MappingOf) -> dict[str, Any]:
+def _read_by(given: Input, table: pa.Table, mapping_of: MappingOf) -> dict[str, Any]:
     shape = shape_of(table.column_names)
-    mapping = mapping_of(shape) or _proposed(name, table)
+    mapping = mapping_of(shape) or _proposed(given, table)
     return {"shape": shape, "mapping": asdict(mapping)}
+
+
+def _masked(file: dict[str, Any], mapping: Mapping, table: pa.Table, key: bytes) -> pa.Table:
+    """The rows as they may be kept, which then is as a table; hashed are they only once."""
+    done = file.get("hashed", [])
+    left = replace(mapping, hashed=[name for name in mapping.hashed if name not in done])
+    file |= {"kept": "parquet", "hashed": mapping.hashed}
+    return masked(left, table, key)
 
 
 def _format(source: Source) -> Format:
@@ -301,9 +325,33 @@ def _csv(source: Source) -> Csv:
     return csv
 
 
-def _proposed(name: str, table: pa.Table) -> Mapping:
+TO_PROPOSE_FROM = 200_000
+"""Rows that a proposal is made from, where columns do not have our own names."""
+
+
+def _gathered(given: Input, most: int = TO_PROPOSE_FROM) -> pa.Table | None:
+    """The first rows of a file, of however many blocks; None if none can be read."""
+    tables: list[pa.Table] = []
+    with given.open() as opened:
+        for _, table in _within_limits(given.name, opened.batches):
+            if table.num_rows:
+                tables.append(table)
+            if sum(part.num_rows for part in tables) >= most:
+                break
+            if len(tables) == 1 and propose(table).exact:
+                break
+    if not tables:
+        return None
+    whole = pa.concat_tables(tables, promote_options="permissive")
+    return whole.slice(0, most)
+
+
+def _proposed(given: Input, table: pa.Table) -> Mapping:
     """The proposed mapping, if rows can be read by it."""
-    mapping = propose(table).mapping
+    proposal = propose(table)
+    if not proposal.exact and (gathered := _gathered(given)):
+        proposal = propose(gathered)
+    mapping, name = proposal.mapping, given.name
     if mapping.missing:
         words = {"screen": "an event or a screen", "time": "a time", "user": "a user"}
         lacking = " or for ".join(words[field] for field in mapping.missing)
@@ -330,20 +378,31 @@ class Preview:
     mapping: Mapping
     read: list[dict[str, str | None]]
     """Per row its fields; `problem` says why it could not be used."""
-    words: list[str]
-    """The words of the event column, most used first."""
+    words: list[Word]
+    """The words of the event column, and those of outcomes, most used first."""
+    table: pa.Table
+    """All rows that the proposal was made from."""
+
+
+@dataclass(frozen=True)
+class Word:
+    """A word of a file: in how many rows it is, and what it will be taken for."""
+
+    field: str
+    word: str
+    rows: int
+    meaning: str
+    """Empty where it means nothing that is known."""
 
 
 def preview(given: Input, mapping: Mapping | None = None, rows: int = 50) -> Preview:
-    """Read the first rows of a file by this mapping, or by the one that they propose."""
-    with given.open() as opened:
-        batches = _within_limits(given.name, opened.batches)
-        table = next((table for _, table in batches if table.num_rows), None)
+    """Read the first rows of a file by this mapping, or by the one that its rows propose."""
+    table = _gathered(given)
     if table is None:
         raise UnusableFile(given.name, "No row of it can be read.", "Export the log again.")
     proposal = propose(table)
     used = mapping or proposal.mapping
-    columns = columns_of(table.slice(0, 2000))
+    columns = columns_of(table)
     first = table.slice(0, rows)
     raw = pa.table({column_name: column(first, column_name) for column_name in columns})
     return Preview(
@@ -354,7 +413,8 @@ def preview(given: Input, mapping: Mapping | None = None, rows: int = 50) -> Pre
         proposal,
         used,
         _as_read(apply(used, first), used.times),
-        _event_words(used, table),
+        _words(used, table),
+        table,
     )
 
 
@@ -374,13 +434,25 @@ def _shown(microseconds: int) -> str:
     return str(np.datetime64(microseconds // 1000, "ms")).replace("T", " ")
 
 
-def _event_words(mapping: Mapping, table: pa.Table) -> list[str]:
-    columns = mapping.fields.get("event")
-    if not columns:
-        return []
-    words = pc.value_counts(column(table, columns[0])).to_pylist()
-    counted = sorted(words, key=lambda item: -item["counts"])
-    return [item["values"] for item in counted if item["values"]][:100]
+def _words(mapping: Mapping, table: pa.Table) -> list[Word]:
+    found = []
+    for name, most in (("event", 300), ("outcome", 50)):
+        if columns := mapping.fields.get(name):
+            counts = pc.value_counts(column(table, columns[0])).to_pylist()
+            counts = sorted((c for c in counts if c["values"]), key=lambda c: -c["counts"])
+            found += [
+                Word(name, c["values"], c["counts"], _taken_for(mapping, name, c["values"]))
+                for c in counts[:most]
+            ]
+    return found
+
+
+def _taken_for(mapping: Mapping, name: str, word: str) -> str:
+    if name == "outcome":
+        return mapping.outcomes.get(word) or outcome_of(word) or ""
+    if word in mapping.events:
+        return mapping.events[word]
+    return "screen_view" if find(mapping.patterns, word) else meaning(word) or ""
 
 
 def _refuse_rowless(name: str, number: int, set_aside: Sequence[SetAside]) -> None:

@@ -14,6 +14,7 @@ from mossy_trail.core.log import DTYPES, Column, Log, empty_log
 from mossy_trail.intake.coding import Coder
 from mossy_trail.intake.records import FLAWS, GOOD, Block
 from mossy_trail.intake.times import BAD, Times
+from mossy_trail.intake.words import LEFT_OUT
 
 FIELDS = (
     "time",
@@ -36,7 +37,8 @@ TEXT_KEPT = 2_000
 """Bytes of a row set aside that are kept for reading; the whole row stays in the stored file."""
 
 BAD_TIME, NO_USER, NO_EVENT = "time cannot be read", "no user", "neither event nor screen"
-REASONS = ("", BAD_TIME, NO_USER, NO_EVENT)
+NOT_WANTED = "left out by the mapping"
+REASONS = ("", BAD_TIME, NO_USER, NO_EVENT, NOT_WANTED)
 
 
 @dataclass(frozen=True)
@@ -58,13 +60,23 @@ class RowCollector:
     rows: int = 0
     _pieces: list[dict[str, Column]] = field(default_factory=list)
 
-    def add(self, file: int, records: Block, table: pa.Table, times: Times) -> dict[str, Column]:
+    def add(
+        self,
+        file: int,
+        records: Block,
+        table: pa.Table,
+        times: Times,
+        text_kept: int = TEXT_KEPT,
+    ) -> dict[str, Column]:
         """Take in one block: its records, flawed ones flagged, and its good ones as columns.
 
-        Returns the columns of a log (see `core.log.DTYPES`) for the rows that can be used.
+        Of rows set aside so many bytes of text are kept. Returns the columns of a log (see
+        `core.log.DTYPES`) for the rows that can be used.
         """
         for record in np.flatnonzero(records.flaws != GOOD):
-            self._put_aside(file, records, int(record), FLAWS[int(records.flaws[record])])
+            self._put_aside(
+                file, records, int(record), FLAWS[int(records.flaws[record])], text_kept
+            )
         good = np.flatnonzero(records.flaws == GOOD)
         if not len(good):
             return empty_log().columns
@@ -72,7 +84,7 @@ class RowCollector:
         time = times.read(table["time"])
         reasons = flaws_of(table, time)
         for record, reason in zip(good[reasons != 0], reasons[reasons != 0], strict=True):
-            self._put_aside(file, records, int(record), REASONS[reason])
+            self._put_aside(file, records, int(record), REASONS[reason], text_kept)
         usable = reasons == 0
         self.rows += int(usable.sum())
         piece = self._piece(table.filter(pa.array(usable)))
@@ -85,8 +97,10 @@ class RowCollector:
     def _piece(self, table: pa.Table) -> dict[str, Column]:
         return self.coder.columns(table, [n for n in table.column_names if n not in FIELDS])
 
-    def _put_aside(self, file: int, records: Block, record: int, reason: str) -> None:
-        text = records.text(record)[:TEXT_KEPT].decode("utf-8", "backslashreplace")
+    def _put_aside(
+        self, file: int, records: Block, record: int, reason: str, text_kept: int
+    ) -> None:
+        text = records.text(record)[:text_kept].decode("utf-8", "backslashreplace")
         self.set_aside.append(
             SetAside(file, int(records.lines[record]), reason, text.replace("\0", "\\0"))
         )
@@ -111,6 +125,8 @@ def flaws_of(table: pa.Table, time: NDArray[np.int64]) -> NDArray[np.uint8]:
     flaws = np.where(no_event, REASONS.index(NO_EVENT), 0)
     flaws[_absent(table["user"])] = REASONS.index(NO_USER)
     flaws[time == BAD] = REASONS.index(BAD_TIME)
+    left_out = pc.fill_null(pc.equal(table["event"], LEFT_OUT), False)
+    flaws[np.asarray(left_out.to_numpy())] = REASONS.index(NOT_WANTED)
     return flaws.astype("uint8")
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -20,6 +21,8 @@ BAD = np.iinfo("int64").min
 NANOSECONDS_IN = {"seconds": 10**9, "milliseconds": 10**6, "microseconds": 1000, "nanoseconds": 1}
 DAY_FIRST, MONTH_FIRST = "day first", "month first"
 FORMS = ("recognised", *NANOSECONDS_IN, DAY_FIRST, MONTH_FIRST)
+_BETWEEN_FORMATS = " | "
+_MOST_FORMATS = 6
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _SIZES = ((10**11, "seconds"), (10**14, "milliseconds"), (10**17, "microseconds"))
@@ -38,8 +41,9 @@ _DATE = re.compile(r"\s*(\d{1,2})([./-])(\d{1,2})[./-](\d{4})\b[,T ]*(.*)", re.S
 class Times:
     """How a column of times is read.
 
-    `form` is one of `FORMS`: whether days, months or which unit a number counts. `zone` is the
-    IANA name of the zone that times without one are in.
+    `form` is one of `FORMS` (whether days, months or which unit a number counts), or says how
+    moments are written: formats as of strftime, with `%.f` for a fraction, parted by ` | `. `zone`
+    is the IANA name of the zone that times without one are in.
     """
 
     form: str = FORMS[0]
@@ -52,8 +56,11 @@ class Times:
         one that puts the moment between 1973 and 2286.
         """
         if pa.types.is_timestamp(column.type):
-            return _plain(self._in_zone(column.cast(pa.timestamp("us", column.type.tz))))
+            moments = pa.timestamp("us", column.type.tz)
+            return _plain(self._in_zone(column.cast(moments, safe=False)))
         column = column.cast(pa.string())
+        if "%" in self.form:
+            return self._written(column)
         if self.form in (DAY_FIRST, MONTH_FIRST):
             texts = [self._iso(text) if text else text for text in column.to_pylist()]
             column = pa.chunked_array([pa.array(texts, pa.string())])
@@ -65,6 +72,21 @@ class Times:
             except pa.ArrowInvalid:
                 continue
         return self._mixed(column)
+
+    def _written(self, column: pa.ChunkedArray) -> NDArray[np.int64]:
+        """Moments as the formats say, each value by the first that fits."""
+        texts = pl.Series(column).str.strip_chars()
+        found = np.full(len(column), BAD)
+        for form in self.form.split(_BETWEEN_FORMATS):
+            left = found == BAD
+            zoned = form.endswith("z")
+            kind = pl.Datetime("us", "UTC" if zoned else None)
+            rest = texts.filter(pl.Series(left))
+            moments = rest.str.strptime(kind, form, strict=False).to_arrow()
+            told_as_utc = zoned or re.search(r"(UTC|GMT|Z)$", form)
+            column = pa.chunked_array([moments])
+            found[left] = _plain(column if told_as_utc else self._in_zone(column))
+        return found
 
     def _mixed(self, column: pa.ChunkedArray) -> NDArray[np.int64]:
         """Texts of the usual forms are cast together, the others read one by one."""
@@ -166,16 +188,97 @@ def _plain(column: pa.ChunkedArray) -> NDArray[np.int64]:
 
 def recognise(texts: Sequence[str]) -> tuple[Times, str]:
     """How times that look like these are to be read, and why; zone-less ones as UTC."""
+    times, why = _usual(texts)
+    bad = _unread(times, texts)
+    if (
+        bad > 0.1 * len(texts)
+        and (written := _by_format(texts))
+        and _unread(written[0], texts) < bad
+    ):
+        return written
+    return times, why
+
+
+def _unread(times: Times, texts: Sequence[str]) -> int:
+    return int((times.read(pa.chunked_array([pa.array(texts, pa.string())])) == BAD).sum())
+
+
+def _usual(texts: Sequence[str]) -> tuple[Times, str]:
     dates = [found.groups() for text in texts if (found := _DATE.fullmatch(text))]
     if len(dates) > len(texts) / 2:
-        if any(int(first) > 12 for first, *_ in dates):
-            return Times(DAY_FIRST), "days come before months, as some are above 12"
-        if any(int(second) > 12 for _, _, second, *_ in dates):
-            return Times(MONTH_FIRST), "months come before days, as some days are above 12"
-        return Times(DAY_FIRST), "days are taken to come before months; check it"
+        first, why = _day_or_month([(int(a), int(b)) for a, _, b, *_ in dates])
+        return Times(first), why
     numbers = [float(text) for text in texts if re.match(_NUMBER, text)]
     if numbers and len(numbers) == len(texts):
         return Times(), f"Unix time in {_unit_of(abs(numbers[0]))}"
     full = [text.strip() for text in texts if re.match(r"\s*\d{4}-\d\d-\d\d.", text)]
     zoned = all(re.search(r"(Z|[+-]\d\d:?\d\d)$", text) for text in full)
     return Times(), "" if zoned else "without a zone, so taken as UTC"
+
+
+def _day_or_month(pairs: Sequence[tuple[int, int]]) -> tuple[str, str]:
+    """Which of two numbers of each date is the day, and why."""
+    if any(first > 12 for first, _ in pairs):
+        return DAY_FIRST, "days come before months, as some are above 12"
+    if any(second > 12 for _, second in pairs):
+        return MONTH_FIRST, "months come before days, as some days are above 12"
+    return DAY_FIRST, "days are taken to come before months; check it"
+
+
+_WRITTEN = re.compile(
+    r"\s*(?P<week>[A-Za-z]{3,9},?\s+)?"
+    r"(?:(?P<iso>\d{4}([-/.])\d{1,2}\3\d{1,2})"
+    r"|(?P<numbers>\d{1,2}([-/.])\d{1,2}\5\d{4})"
+    r"|(?P<month>[A-Za-z]{3,9}\.?\s+\d{1,2}(?:st|nd|rd|th)?,?\s+\d{4})"
+    r"|(?P<day>\d{1,2}([ /-])[A-Za-z]{3,9}\.?\8\d{4})"
+    r"|(?P<packed>\d{8}))"
+    r"(?P<joint>\s*[T,:]?\s*(?:at\s+)?)"
+    r"(?P<clock>(?P<hour>\d{1,2}):\d\d(?P<seconds>:\d\d)?(?P<fraction>[.,]\d+)?"
+    r"(?P<half>\s*[AaPp]\.?[Mm]\.?)?)?"
+    r"(?P<gap>\s*)(?P<zone>UTC|GMT|Z|[+-]\d\d:?\d\d)?\s*"
+)
+
+
+def _by_format(texts: Sequence[str]) -> tuple[Times, str] | None:
+    """The formats that these texts are written in, if most of them are in a few."""
+    found = [fits for text in texts[:2000] if (fits := _WRITTEN.fullmatch(text))]
+    if len(found) < 0.5 * len(texts[:2000]):
+        return None
+    pairs = [
+        (int(a), int(b))
+        for one in found
+        if one["numbers"]
+        for a, b, _ in [re.split(r"[-/.]", one["numbers"])]
+    ]
+    first, why = _day_or_month(pairs) if pairs else (DAY_FIRST, "")
+    counts = Counter(_format(one, first == DAY_FIRST) for one in found)
+    forms = [form for form, _ in counts.most_common(_MOST_FORMATS)]
+    zoned = all(one["zone"] for one in found)
+    reasons = [why, "" if zoned else "without a zone, so taken as UTC"]
+    return Times(_BETWEEN_FORMATS.join(forms)), ", and ".join(filter(None, reasons))
+
+
+def _format(found: re.Match[str], day_first: bool) -> str:
+    date = ""
+    if found["iso"]:
+        date = f"%Y{found[3]}%m{found[3]}%d"
+    elif found["numbers"]:
+        date = f"%d{found[5]}%m{found[5]}%Y" if day_first else f"%m{found[5]}%d{found[5]}%Y"
+    elif found["month"]:
+        date = re.sub(r"^[A-Za-z]+", "%B", found["month"])
+        date = re.sub(r"\d{4}$", "%Y", re.sub(r"(?<=\s)\d{1,2}", "%d", date, count=1))
+    elif found["day"]:
+        date = f"%d{found[8]}%B{found[8]}%Y"
+    else:
+        date = "%Y%m%d"
+    week = re.sub("[A-Za-z]+", "%A", found["week"] or "")
+    clock = ""
+    if found["clock"]:
+        clock = "%I:%M" if found["half"] else "%H:%M"
+        clock += (":%S" if found["seconds"] else "") + ("%.f" if found["fraction"] else "")
+        clock += re.sub(r"\S+", "%p", found["half"] or "")
+    zone = found["zone"] or ""
+    if zone[:1] in ("+", "-"):
+        zone = "%:z" if ":" in zone else "%z"
+    joint = found["joint"] if found["clock"] else found["joint"].rstrip()
+    return week + date + joint + clock + (found["gap"] if zone else "") + zone
