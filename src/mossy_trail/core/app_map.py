@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import unicodedata
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -139,6 +140,8 @@ class AppMap:
     history: Mapping[str, str] = field(default_factory=dict)
     funnels: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Chains of screens, by name."""
+    folds: bool = True
+    """Names that differ only in case, spaces, dashes and underscores are one."""
 
     @classmethod
     def from_dict(cls, document: Any) -> AppMap:
@@ -175,7 +178,9 @@ class AppMap:
         history.update(document.get("history", {}))
         chains = document.get("funnels", {}).items()
         funnels = {name: tuple(chain) for name, chain in chains}
-        app_map = cls(document.get("app", ""), screens, tabs, filters, links, history, funnels)
+        folds = document.get("names", "fold") == "fold"
+        app = document.get("app", "")
+        app_map = cls(app, screens, tabs, filters, links, history, funnels, folds)
         app_map._check([entry["name"] for entry in document.get("tabs", ())])
         return app_map
 
@@ -224,7 +229,7 @@ class Places:
     `link_values` the link's variables, `link_params` the code of params that are just these, or −1;
     `placeholder` tells links with a value that was never filled in. `params` are the texts of
     params: those of the log, then those that names are made of; `params_of_name` has the code of a
-    logged name's, or −1.
+    logged name's, or −1. `folded_name` tells names that are the map's only when folded.
     """
 
     names: list[str]
@@ -247,21 +252,27 @@ class Places:
     placeholder: NDArray[np.bool_]
     params: list[str]
     params_of_name: NDArray[np.int32]
+    folded_name: NDArray[np.bool_]
 
 
 def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
     """Resolve the names, tab words and links of a log with these dictionaries.
 
-    Names are resolved exactly first, then by alias, then by route, those with fewer variables
-    first.
+    Names are resolved exactly first, then by alias, then folded, then by route, those with fewer
+    variables first.
     """
     index = {screen.name: i for i, screen in enumerate(app_map.screens)}
     index |= {a: index[s.name] for s in app_map.screens for a in s.aliases}
+    index = {r: index[s.name] for s in app_map.screens for r in s.routes} | index
+    like = {folded(name): i for name, i in reversed(index.items())} if app_map.folds else {}
     known, routes = len(app_map.screens), _Routes(app_map.screens, terms["params"])
     names = [screen.name for screen in app_map.screens]
     of_name = np.empty(len(terms["screen"]), "int32")
     params_of_name = np.full(len(of_name), NONE, "int32")
+    by_fold = np.zeros(len(of_name), bool)
     for code, name in enumerate(terms["screen"]):
+        if name not in index and folded(name) in like:
+            index[name], by_fold[code] = like[folded(name)], True
         if name not in index and (found := routes.find(name)):
             index[name], params_of_name[code] = found
         if name not in index:
@@ -269,8 +280,9 @@ def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
             names.append(name)
         of_name[code] = index[name]
     tab_names = [tab.name for tab in app_map.tabs]
-    tab_index = {name: i for i, name in enumerate(tab_names)}
-    filters = {one.name: i for i, one in enumerate(app_map.filters)}
+    tab_index = _indexed(tab_names, terms["word"], app_map.folds)
+    filters = [one.name for one in app_map.filters]
+    filter_index = _indexed(filters, terms["word"], app_map.folds)
     role, home = np.zeros(len(names), "uint8"), np.full(len(names), NONE, "int32")
     homes = np.zeros(len(names), "int64")
     for i, screen in enumerate(app_map.screens):
@@ -292,13 +304,28 @@ def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
         tab_names,
         roots,
         np.array([tab_index.get(word, NONE) for word in terms["word"]], "int32"),
-        list(filters),
+        filters,
         np.array([index[one.on] for one in app_map.filters], "int32"),
-        np.array([filters.get(word, NONE) for word in terms["word"]], "int32"),
+        np.array([filter_index.get(word, NONE) for word in terms["word"]], "int32"),
         *_link_targets(app_map, index, terms["uri"], routes.params),
         routes.params,
         params_of_name,
+        by_fold,
     )
+
+
+def _indexed(names: Sequence[str], words: Sequence[str], folds: bool) -> dict[str, int]:
+    """Where in `names` each of them stands, and each of the words that is one when folded."""
+    index = {name: i for i, name in enumerate(names)}
+    if folds and names:
+        like = {folded(name): i for name, i in reversed(index.items())}
+        index = {word: like[folded(word)] for word in words if folded(word) in like} | index
+    return index
+
+
+def folded(name: str) -> str:
+    """A name without what people write now so, now so: case, spaces, dashes and underscores."""
+    return re.sub(r"[\s_-]+", "", unicodedata.normalize("NFKC", name).casefold())
 
 
 class _Routes:

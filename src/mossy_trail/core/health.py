@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,6 +39,7 @@ FINDINGS = (
     "clock_unset",
     "no_session",
     "unknown_screen",
+    "folded_name",
     "unknown_event",
     "lost_before",
     "landed_elsewhere",
@@ -68,6 +70,8 @@ def label(steps: Steps, finding: str, read_at: int) -> NDArray[np.bool_]:
         places = steps.places
         screen = recode(columns["screen"], places.of_name)
         return np.isin(screen, np.flatnonzero(places.unknown)) & ~places.unknown.all()
+    if finding == "folded_name":
+        return recode(columns["screen"], steps.places.folded_name.astype("int32")) == 1
     if finding == "unknown_event":
         return np.asarray((columns["event"] == EVENT["custom"]) & (steps.fate != FATE["resent"]))
     if finding == "lost_before":
@@ -188,3 +192,71 @@ def name_patterns(names: Sequence[str]) -> list[NamePattern]:
         NamePattern(pattern, len(own), own[0]) for pattern, own in found.items() if len(own) > 2
     ]
     return sorted(wide, key=lambda one: (-one.names, one.pattern))
+
+
+LOUD = (
+    "no_steps",
+    "midnight",
+    "one_moment",
+    "one_row_each",
+    "screen_per_row",
+    "words_unread",
+    "outcomes_untold",
+)
+"""What makes figures wrong, or missing, all over a log: said first."""
+_MANY = 20
+"""Fewer rows than this tell nothing by what they have in common."""
+
+
+class Tally(NamedTuple):
+    """What the loud findings are told by; sums over parts. Users and screens are by code."""
+
+    rows: int
+    steps: int
+    midnight: int
+    moments: int
+    single: int
+    users: int
+    shown: int
+    untold: int
+    """Rows of signing in or up that say nothing of how it came out."""
+    told: int
+
+
+def tally(steps: Steps) -> Tally:
+    """What one part tells for the loud findings."""
+    columns = steps.log.columns
+    time, event = columns["time"], columns["event"]
+    rows_of = np.bincount(columns["user"]) if len(time) else np.zeros(0, "int64")
+    account = np.isin(event, (EVENT["sign_in"], EVENT["sign_up"]))
+    return Tally(
+        len(time),
+        len(steps.steps.entry),
+        int((time % DAY == 0).sum()),
+        len(np.unique(time)),
+        int((rows_of == 1).sum()),
+        int((rows_of > 0).sum()),
+        int((event == EVENT["screen_view"]).sum()),
+        int((account & (columns["outcome"] == NONE)).sum()),
+        int((account & (columns["outcome"] != NONE)).sum()),
+    )
+
+
+def loud(found: Sequence[Tally], screens: int, unread: int) -> dict[str, int]:
+    """The loud findings of all parts, with the rows that each is about.
+
+    `screens` are names that occur, and `unread` the rows of words that mean nothing known.
+    """
+    sums = Tally(*map(sum, zip(*found, strict=True))) if found else Tally(*(0,) * 9)
+    if sums.rows < _MANY:
+        return {}
+    about = {
+        "no_steps": sums.rows if not sums.steps else 0,
+        "midnight": sums.midnight if sums.midnight > 0.9 * sums.rows else 0,
+        "one_moment": sums.rows if sums.moments <= max(1, sums.users // 20) else 0,
+        "one_row_each": sums.single if sums.single > 0.9 * sums.users else 0,
+        "screen_per_row": sums.shown if screens > max(_MANY, 0.5 * sums.shown) else 0,
+        "words_unread": unread if unread > 0.2 * sums.rows else 0,
+        "outcomes_untold": sums.untold if sums.untold and not sums.told else 0,
+    }
+    return {name: rows for name, rows in about.items() if rows}

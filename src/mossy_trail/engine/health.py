@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import Any
 
 import numpy as np
@@ -30,7 +31,10 @@ def measure(study: Study) -> dict[str, Any]:
     steps = sum(len(part.steps.entry) for part in study.parts)
     findings = {name: sum(map(int, map(np.sum, _labels(study, name)))) for name in FINDINGS}
     screens = _screens_seen(study)
+    unread, words = _unread_words(study)
     return {
+        "loud": health.loud([health.tally(part) for part in study.parts], len(screens), unread),
+        "words_unread": words,
         "rows": rows,
         "steps": steps,
         "journeys": len(study.index.start),
@@ -44,6 +48,17 @@ def measure(study: Study) -> dict[str, Any]:
         "too_many_screens": len(screens) > health.TOO_MANY_SCREENS,
         "patterns": [vars(p) for p in health.name_patterns(screens)[:20]],
     }
+
+
+def _unread_words(study: Study) -> tuple[int, dict[str, int]]:
+    """The rows of words that are no events of ours; and the most used such words."""
+    counts: Counter[str] = Counter()
+    for part in study.parts:
+        word = part.log.columns["word"]
+        codes, rows = np.unique(word[word != NONE], return_counts=True)
+        terms = part.log.terms["word"]
+        counts.update({terms[c]: int(n) for c, n in zip(codes, rows, strict=True)})
+    return sum(counts.values()), dict(counts.most_common(20))
 
 
 def _labels(study: Study, finding: str) -> list[NDArray[np.bool_]]:

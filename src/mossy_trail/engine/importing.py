@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import secrets
 import time
 from collections import Counter, deque
 from collections.abc import Callable
@@ -47,6 +49,17 @@ from mossy_trail.store.models import UNDER_WAY, Job, SavedMapping, StoredLog
 
 Result = TypeVar("Result")
 _note = structlog.get_logger()
+_FAULT = "The import broke off by a fault of the tool; its log has the details."
+
+
+def installation_key(folder: Path) -> bytes:
+    """What this installation hashes with: made once, kept in its data, and nowhere shown."""
+    path = folder / "key"
+    if not path.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT, 0o600), "wb") as file:
+            file.write(secrets.token_bytes(32))
+    return path.read_bytes()
 
 
 class Cancelled(Exception):
@@ -66,7 +79,7 @@ class JobProgress:
 
 
 class Importer:
-    """Runs import jobs on one thread.
+    """Runs import jobs on one thread. Columns are hashed with the `key`.
 
     When a log is stored, `hand_over` is called with its id and rows, which are not held any
     longer here; then `on_landed` with its app.
@@ -76,10 +89,11 @@ class Importer:
         self,
         engine: Engine,
         uploads: Path,
+        key: bytes,
         hand_over: Callable[[int, Log], None],
         on_landed: Callable[[int], None],
     ) -> None:
-        self.engine, self._uploads = engine, uploads
+        self.engine, self._uploads, self._key = engine, uploads, key
         self._hand_over, self._on_landed = hand_over, on_landed
         self._queue: SimpleQueue[int | None] = SimpleQueue()
         self._progress: dict[int, JobProgress] = {}
@@ -115,11 +129,11 @@ class Importer:
             try:
                 job.state = "asking" if self.question(session, job) else "waiting"
             except UnusableFile as error:
-                job.state, job.message, job.mend = (
-                    "failed",
-                    f"{error.file}: {error.what}",
-                    error.mend,
-                )
+                job.state, job.mend = "failed", error.mend
+                job.message = f"{error.file}: {error.what}"
+            except Exception:
+                _note.exception("a file could not be looked at", job=job_id)
+                job.state, job.message, job.mend = "failed", _FAULT, "Nothing of it was kept."
             state = job.state
         if state == "waiting":
             self.submit(job_id)
@@ -178,7 +192,14 @@ class Importer:
         self._queue.put(job_id)
 
     def cancel(self, job_id: int) -> None:
+        """Stop an import: at its next step if it is under way, else at once."""
         self._cancelled.add(job_id)
+        if job_id not in self._progress:
+            with Session(self.engine) as session, session.begin():
+                job = session.get(Job, job_id, with_for_update=True)
+                if job and job.state in UNDER_WAY:
+                    job.state, job.message = "cancelled", "The import was stopped."
+                    job.mend = "Nothing of it was kept."
 
     def progress(self, job_id: int) -> JobProgress | None:
         """How far a job of this process is; None when it is not under way."""
@@ -241,8 +262,7 @@ class Importer:
             self._end(job_id, "failed", message, "Nothing of it was kept. Try it again.")
         except Exception:
             _note.exception("import failed", job=job_id)
-            message = "The import broke off by a fault of the tool; its log has the details."
-            self._end(job_id, "failed", message, "Nothing of it was kept.")
+            self._end(job_id, "failed", _FAULT, "Nothing of it was kept.")
         else:
             self.forget_uploads(job)
             self._cancelled.discard(job_id)
@@ -264,7 +284,7 @@ class Importer:
             _Behind() as behind,
         ):
             watcher = _Storing(self, job, writer, behind)
-            reading = read_log(self._inputs(job), mapping_of, watcher)
+            reading = read_log(self._inputs(job), mapping_of, watcher, self._key)
             behind.catch_up()
             self._set(job.id, state="storing")
             self._finish(writer, job, reading)

@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 from mossy_trail.intake.patterns import find
 from mossy_trail.intake.rows import FIELDS
 from mossy_trail.intake.times import Times
-from mossy_trail.intake.words import meaning, outcome_of, parted
+from mossy_trail.intake.words import CUSTOM, meaning, outcome_of, parted
 
 JOINT = "/"
 """Stands between the parts of a value that is made of several columns."""
@@ -95,12 +95,12 @@ def _paths(name: str, column: pa.ChunkedArray) -> list[str]:
 
 
 def _collect(prefix: str, value: object, paths: dict[str, None]) -> None:
+    if "." in prefix:
+        paths[prefix] = None
     if isinstance(value, dict) and prefix.count(".") < 8:
         for key, inner in value.items():
             if key and not set(key) & set(".'\\"):
                 _collect(f"{prefix}.{key}", inner, paths)
-    elif "." in prefix:
-        paths[prefix] = None
 
 
 def column(table: pa.Table, name: str) -> pa.ChunkedArray:
@@ -169,15 +169,14 @@ def _rewritten(table: pa.Table, name: str, rewrite: Callable[[str], str]) -> pa.
 def apply(mapping: Mapping, table: pa.Table) -> pa.Table:
     """The table with its fields under our names, and all else as properties."""
     used = {name for columns in mapping.fields.values() for name in columns}
-    given = mapping.fields.get("params", [])
+    given, whole = mapping.fields.get("params", []), table
     result: dict[str, pa.ChunkedArray] = {}
     for name in table.column_names:
         inside = sorted(path for path in used if path.startswith(f"{name}."))
         if inside and name not in used:
             # Taken apart: what no field is made of stands by itself.
-            for path in _paths(name, table[name]):
-                if path not in used:
-                    result[path] = column(table, path)
+            for path in _loose(name, table, used):
+                result[path] = column(table, path)
         elif name not in used:
             result[f"{name} (column)" if name in FIELDS else name] = table[name]
         elif inside and given == [name]:
@@ -191,8 +190,21 @@ def apply(mapping: Mapping, table: pa.Table) -> pa.Table:
             result[name] = table[columns[0]]  # as it is typed: moments need not go through text
         elif columns:
             joint = " " if name == "time" else JOINT
-            result[name] = _joined([column(table, part) for part in columns], joint)
+            # Params are what is left of them when other fields have taken theirs.
+            source = table if name == "params" else whole
+            result[name] = _joined([column(source, part) for part in columns], joint)
     return _translated(mapping, pa.table(result))
+
+
+def _loose(name: str, table: pa.Table, used: set[str]) -> list[str]:
+    """Paths in a column to values that no field is made of."""
+    paths = _paths(name, table[name])
+    outer = {path for path in paths if any(other.startswith(f"{path}.") for other in paths)}
+    return [
+        path
+        for path in paths
+        if path not in outer and not any(f"{path}.".startswith(f"{one}.") for one in used)
+    ]
 
 
 def _less(text: str, path: list[str]) -> str:
@@ -232,7 +244,7 @@ def _with_events(mapping: Mapping, table: pa.Table, told: pa.ChunkedArray | None
     words = encoded.dictionary.to_pylist()
     found = [None if word in mapping.events else find(mapping.patterns, word) for word in words]
     meant = [
-        "screen_view" if here else mapping.events.get(word) or meaning(word) or word
+        "screen_view" if here else _meant(mapping, word)
         for word, here in zip(words, found, strict=True)
     ]
     events, outcomes = zip(*map(parted, meant), strict=True) if meant else ((), ())
@@ -246,6 +258,14 @@ def _with_events(mapping: Mapping, table: pa.Table, told: pa.ChunkedArray | None
         table = _put(table, "screen", pc.coalesce(screens, given))
         table = _with_params(table, _decoded([_as_params(here) for here in found], encoded))
     return table
+
+
+def _meant(mapping: Mapping, word: str) -> str:
+    """What a word means; a mark of its own keeps its name, unless that is an event's."""
+    chosen = mapping.events.get(word)
+    if chosen == CUSTOM:
+        return f"{word} (mark)" if meaning(word) else word
+    return chosen or meaning(word) or word
 
 
 def _with_screens(mapping: Mapping, table: pa.Table, name: str) -> pa.Table:

@@ -17,6 +17,7 @@ _ID = re.compile(
     r"-?\d+|[0-9a-f]{8}-[0-9a-f-]{27,}|(?=\w*\d)[0-9a-f]{8,}|(?=[\w-]*\d)[\w-]{10,}|(?=\w*\d)[A-Z\d]{4,}",
     re.I,
 )
+_LONGEST = 500
 _LIKE = 3
 """So many values of one form make a pattern."""
 
@@ -29,7 +30,18 @@ class Found(NamedTuple):
 
 
 def find(patterns: Sequence[str], value: str) -> Found | None:
-    """What the first pattern that fits finds. Of an address, query and fragment are no part."""
+    """What the first pattern that fits finds. Of an address, query and fragment are no part.
+
+    Where there are patterns of addresses, one that none was made of yet is taken by itself.
+    """
+    found = _first(patterns, value)
+    if found is None and _is_address(value) and "://" in value:
+        addresses = any("://" in pattern for pattern in patterns)
+        return _first([_route(value)], value) if addresses else None
+    return found
+
+
+def _first(patterns: Sequence[str], value: str) -> Found | None:
     for pattern in patterns:
         given = value
         if "://" in pattern or pattern.startswith("/"):
@@ -40,6 +52,13 @@ def find(patterns: Sequence[str], value: str) -> Found | None:
             screen = holes.pop("screen", None) or route_of(pattern)
             return Found(screen.strip(), holes)
     return None
+
+
+def is_pattern(pattern: str) -> bool:
+    """Whether this can be a pattern: not endless, and no hole twice."""
+    holes = _HOLE.findall(pattern)
+    names = len(set(holes)) == len(holes) and all(name.isidentifier() for name in holes)
+    return 0 < len(pattern) <= _LONGEST and names
 
 
 def route_of(pattern: str) -> str:

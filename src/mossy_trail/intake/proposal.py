@@ -17,6 +17,8 @@ from mossy_trail.intake.rows import FIELDS
 from mossy_trail.intake.times import BAD, recognise
 from mossy_trail.intake.words import looks_like_view, meaning, outcome_of, plain
 
+_KNOWN = 0.05
+"""So few words of a column may be known events by chance."""
 _SEEN = 4000
 """Rows that a proposal looks at, from all over the table."""
 _ENOUGH, _SURE = 4, 7
@@ -31,7 +33,7 @@ _NAMES = {
         "subscriber anonymous anon pseudonym"
     ),
     "account": "",
-    "session": "session visit sitting sid",
+    "session": "session visit sitting sid trace case",
     "order": "order seq sequence ordinal",
     "event": "event action kind type happening verb activity what",
     "screen": "screen page view scene place",
@@ -101,8 +103,11 @@ def propose(table: pa.Table) -> Proposal:
         return _with_times(Proposal(itself, reasons, True), sample)
     columns = {name: _Values(column(sample, name)) for name in columns_of(sample)}
     fields, reasons = _fields(columns)
+    for name in ("event", "screen", "uri"):
+        if chosen := fields.get(name):  # of these, rare values matter too
+            columns[chosen[0]] = _Values(column(table, chosen[0]))
     proposal = Proposal(Mapping(fields), reasons, False)
-    for better in (_with_clock, _with_patterns, _with_words, _with_user, _with_privacy):
+    for better in _STEPS:
         proposal = better(proposal, columns)
     return _with_times(proposal, sample)
 
@@ -207,7 +212,7 @@ def _follows(shown: Sequence[str | None], left: Sequence[str | None]) -> float:
 
 def _judge(name: str, source: str, values: _Values) -> tuple[int, str]:
     """How much speaks for this column as that field, and what."""
-    if not values.texts:
+    if not values.texts or (name != "params" and values.share(r"^\s*[{\[]") > 0.5):
         return 0, ""
     points = _name_points(name, source)
     named = f"named like the field “{name}”" if points else ""
@@ -234,6 +239,8 @@ def _judge(name: str, source: str, values: _Values) -> tuple[int, str]:
         "outcome": outcome_of,
     }
     if name in fits and values.share(fits[name]) < 0.8:
+        return 0, ""
+    if name == "order" and len(values.texts) < 0.9 * len(values.all):
         return 0, ""
     if name in ("user", "session", "screen", "from", "tab") and values.times > 0.9:
         return 0, ""
@@ -332,6 +339,23 @@ def _address(fields: dict[str, list[str]], columns: dict[str, _Values]) -> str |
     return next(iter([*named, *found]), None)
 
 
+def _with_screens(proposal: Proposal, columns: dict[str, _Values]) -> Proposal:
+    """Words of which none is known, in a log that names no screen, are taken for its screens."""
+    mapping = proposal.mapping
+    words = mapping.fields.get("event")
+    if not words or "screen" in mapping.fields or mapping.patterns:
+        return proposal
+    if columns[words[0]].events > _KNOWN:
+        return proposal
+    fields = {name: of for name, of in mapping.fields.items() if name != "event"}
+    reasons = {name: why for name, why in proposal.reasons.items() if name != "event"}
+    reasons["screen"] = "no column names screens, and none of its words is known"
+    says = f"the words of “{words[0]}” are taken for screens, as none is a known event"
+    doubts = [*proposal.doubts, Doubt("screen", says)]
+    mapping = replace(mapping, fields={**fields, "screen": words})
+    return replace(proposal, mapping=mapping, reasons=reasons, doubts=doubts)
+
+
 def _with_words(proposal: Proposal, columns: dict[str, _Values]) -> Proposal:
     """What the words mean, where they do not mean it by themselves."""
     mapping, doubts = proposal.mapping, list(proposal.doubts)
@@ -410,3 +434,6 @@ def _with_times(proposal: Proposal, sample: pa.Table) -> Proposal:
         doubts.append(Doubt("time", "these are days without a time of day: every row at midnight"))
     mapping = replace(proposal.mapping, times=times)
     return replace(proposal, mapping=mapping, reasons=reasons, doubts=doubts)
+
+
+_STEPS = (_with_clock, _with_patterns, _with_screens, _with_words, _with_user, _with_privacy)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import asdict, dataclass, replace
@@ -14,8 +15,8 @@ import pyarrow.compute as pc
 
 from mossy_trail.core.log import Column, Log
 from mossy_trail.intake.errors import UnusableFile
-from mossy_trail.intake.formats.csv import Csv
-from mossy_trail.intake.formats.json_array import JsonArray
+from mossy_trail.intake.formats.csv import DELIMITERS, Csv
+from mossy_trail.intake.formats.json_array import JsonArray, opening_of_rows
 from mossy_trail.intake.formats.json_lines import JsonLines, cut_lines, parse_objects
 from mossy_trail.intake.formats.parquet import Parquet, TableBlock, kept_block, without
 from mossy_trail.intake.formats.xes import Xes
@@ -227,7 +228,8 @@ def read_log(
                     files[number] |= _read_by(given, table, mapping_of)
                 mapping, kept = Mapping.of(files[number].get("mapping", {})), block
                 if mapping.masks:
-                    table = _masked(files[number], mapping, table, key)
+                    files[number] |= {"kept": "parquet", "hashed": mapping.hashed}
+                    table = masked(_not_yet(mapping, opened), table, key)
                     kept = TableBlock(table, block.lines[block.flaws == GOOD])
                 mapped = apply(mapping, table) if table.num_rows else table
                 text_kept = 0 if mapping.masks else TEXT_KEPT
@@ -264,12 +266,10 @@ def _read_by(given: Input, table: pa.Table, mapping_of: MappingOf) -> dict[str, 
     return {"shape": shape, "mapping": asdict(mapping)}
 
 
-def _masked(file: dict[str, Any], mapping: Mapping, table: pa.Table, key: bytes) -> pa.Table:
-    """The rows as they may be kept, which then is as a table; hashed are they only once."""
-    done = file.get("hashed", [])
-    left = replace(mapping, hashed=[name for name in mapping.hashed if name not in done])
-    file |= {"kept": "parquet", "hashed": mapping.hashed}
-    return masked(left, table, key)
+def _not_yet(mapping: Mapping, opened: Opened) -> Mapping:
+    """The mapping without the columns that are hashed already in the bytes that were kept."""
+    done = opened.description.get("hashed", [])
+    return replace(mapping, hashed=[name for name in mapping.hashed if name not in done])
 
 
 def _format(source: Source) -> Format:
@@ -294,7 +294,11 @@ def _format(source: Source) -> Format:
     if start.startswith(b"["):
         return JsonArray()
     if start.startswith(b"{"):
-        return JsonLines()
+        rows = opening_of_rows(source.head)
+        if rows is None:
+            return JsonLines()
+        source.skip(rows)
+        return JsonArray()
     if start.startswith(b"<"):
         return Xes()
     return _csv(source)
@@ -306,9 +310,9 @@ def _is_binary(text: bytes) -> bool:
 
 
 def _csv(source: Source) -> Csv:
-    """CSV by its first line, which the source is left behind."""
+    """CSV by its line of names, which the source is left behind."""
     lines = source.head.splitlines(keepends=True)
-    first = next(i for i, line in enumerate(lines) if line.strip())
+    first = _line_of_names(lines)
     header = lines[first]
     if len(header) > LONGEST_ROW - 1:
         raise UnusableFile(
@@ -323,6 +327,29 @@ def _csv(source: Source) -> Csv:
     source.skip(sum(map(len, lines[: first + 1])))
     source.line = first + 2
     return csv
+
+
+_REMARKS = (b"#", b"//", b"--", b"sep=")
+
+
+def _line_of_names(lines: Sequence[bytes]) -> int:
+    """The first line that is neither empty nor a remark, nor a title with fewer cells than most."""
+    own = [
+        number
+        for number, line in enumerate(lines)
+        if line.strip() and not line.lstrip().startswith(_REMARKS)
+    ]
+    if not own:
+        return next(number for number, line in enumerate(lines) if line.strip())
+    cells = {number: _cells(lines[number]) for number in own[:30]}
+    usual = Counter(cells.values()).most_common(1)[0][0]
+    if cells[own[0]] == 1 < usual:
+        return next(number for number in own if cells[number] == usual)
+    return own[0]
+
+
+def _cells(line: bytes) -> int:
+    return 1 + max(line.count(mark.encode()) for mark in DELIMITERS)
 
 
 TO_PROPOSE_FROM = 200_000

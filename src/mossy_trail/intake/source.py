@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import re
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +33,7 @@ class Source:
         self._unpacked = 0
         self._ahead = b""
         self._decoder: codecs.IncrementalDecoder | None = None
+        self._told = False
         self._ahead = self._read(HEAD)
         self._decode()
         self.line = 1
@@ -49,6 +51,17 @@ class Source:
                 self._decoder = codecs.getincrementaldecoder(encoding)("replace")
                 self._ahead = self._decoder.decode(self._ahead[len(mark) :]).encode()
         self._ahead = self._ahead.removeprefix(codecs.BOM_UTF8)
+        if not self._decoder:
+            self._ahead = self._as_utf8(self._ahead)
+
+    def _as_utf8(self, data: bytes) -> bytes:
+        """The data, decoded if its first letters beyond ASCII tell that it is Windows-1252."""
+        if not self._told and not data.isascii():
+            self._told = True
+            if _is_western(data):
+                self._decoder = codecs.getincrementaldecoder("cp1252")("replace")
+                return self._decoder.decode(data).encode()
+        return data
 
     @property
     def head(self) -> bytes:
@@ -71,8 +84,8 @@ class Source:
             return ahead
         data = self._read(size)
         if self._decoder:
-            data = self._decoder.decode(data, final=not data).encode()
-        return data
+            return self._decoder.decode(data, final=not data).encode()
+        return self._as_utf8(data)
 
     def _read(self, size: int) -> bytes:
         try:
@@ -94,3 +107,27 @@ class Source:
 
     def close(self) -> None:
         self._raw.close()
+
+
+_LETTER = re.compile(rb"[A-Za-z ][\xc0-\xff](?=[A-Za-z ,;.\t\"])")
+
+
+def _is_western(data: bytes) -> bool:
+    """Whether this is text of Windows-1252 (or Latin-1, a part of it), and no UTF-8.
+
+    A broken byte here and there is UTF-8 with a flaw: letters must stand among letters, and no
+    character of several bytes beside them.
+    """
+    if _is_utf8(data):
+        return False
+    wide = re.findall(rb"[\xc2-\xdf][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}", data)
+    return len(_LETTER.findall(data)) > len(wide)
+
+
+def _is_utf8(data: bytes) -> bool:
+    """Whether it is UTF-8, but for a character that the end may have cut."""
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(data)
+    except UnicodeDecodeError:
+        return False
+    return True

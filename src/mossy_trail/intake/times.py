@@ -186,6 +186,18 @@ def _plain(column: pa.ChunkedArray) -> NDArray[np.int64]:
     return np.asarray(pc.fill_null(column.cast(pa.int64()), int(BAD)).to_numpy(), "int64")
 
 
+def is_written_form(form: str) -> bool:
+    """Whether these are formats that moments can be read by."""
+    parts = form.split(_BETWEEN_FORMATS)
+    if len(parts) > _MOST_FORMATS or not all("%" in part and len(part) < 100 for part in parts):
+        return False
+    try:
+        Times(form).read(pa.chunked_array([pa.array(["2026-05-04"])]))
+    except pl.exceptions.PolarsError:
+        return False
+    return True
+
+
 def recognise(texts: Sequence[str]) -> tuple[Times, str]:
     """How times that look like these are to be read, and why; zone-less ones as UTC."""
     times, why = _usual(texts)

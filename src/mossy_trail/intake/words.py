@@ -65,7 +65,10 @@ _WORDS = {
         "deeplink deep_link link link_open link_opened deep_link_opened open_url opened_url "
         "url_opened universal_link"
     ),
-    "app_start": "start launch launched boot app_open app_launch cold_start did_finish_launching",
+    "app_start": (
+        "start launch launched boot app_open app_opened app_launch app_launched app_started "
+        "application_launched application_started cold_start did_finish_launching"
+    ),
     "app_background": (
         "background pause paused suspend hidden backgrounded app_backgrounded app_paused "
         "enter_background entered_background"
@@ -76,7 +79,7 @@ _WORDS = {
     ),
     "app_recreate": "reload reloaded page_reload",
     "app_exit": "exit quit terminated app_close will_terminate",
-    "sign_in": "login log_in signin",
+    "sign_in": "login log_in signin auth authentication authenticate",
     "sign_out": "logout log_out signout logged_out signed_out",
     "sign_up": "register registration signup create_account",
     "session_restored": "session_resumed token_restored auto_login auto_sign_in restored_session",

@@ -13,7 +13,7 @@ from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.scope import Scope
-from mossy_trail.engine.importing import Importer
+from mossy_trail.engine.importing import Importer, installation_key
 from mossy_trail.engine.live import LiveLogs
 from mossy_trail.engine.studies import Studies
 from mossy_trail.engine.study import Study
@@ -36,7 +36,7 @@ def new_context(engine: Engine, data: Path) -> Context:
     uploads = data / "uploads"
     uploads.mkdir(parents=True, exist_ok=True)
     studies = Studies(engine, PartsCache(engine, data / "parts"))
-    importer = Importer(engine, uploads, studies.keep, studies.landed)
+    importer = Importer(engine, uploads, installation_key(data), studies.keep, studies.landed)
     return Context(engine, studies, importer, LiveLogs(engine))
 
 

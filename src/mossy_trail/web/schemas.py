@@ -8,11 +8,13 @@ from zoneinfo import available_timezones
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from mossy_trail.core.app_map import ROLES
-from mossy_trail.core.health import FINDINGS
+from mossy_trail.core.health import FINDINGS, LOUD
+from mossy_trail.core.log import OUTCOMES
 from mossy_trail.core.measures.funnel import MOST_STAGES
 from mossy_trail.core.steps import FATES, MOVES
+from mossy_trail.intake.patterns import is_pattern
 from mossy_trail.intake.rows import FIELDS
-from mossy_trail.intake.times import FORMS
+from mossy_trail.intake.times import FORMS, is_written_form
 from mossy_trail.store.models import JOB_STATES
 
 Unit = Literal["sessions", "users"]
@@ -23,6 +25,18 @@ def known_zone(zone: str) -> str:
     if zone not in available_timezones():
         raise ValueError("There is no such time zone.")
     return zone
+
+
+def known_form(form: str) -> str:
+    if form not in FORMS and not is_written_form(form):
+        raise ValueError("Times cannot be read in this form.")
+    return form
+
+
+def known_pattern(pattern: str) -> str:
+    if not is_pattern(pattern):
+        raise ValueError("A pattern has holes with different names, as “Viewed {screen} Screen”.")
+    return pattern
 
 
 class AppSummary(BaseModel):
@@ -136,17 +150,54 @@ class JobView(BaseModel):
 class TimesBody(BaseModel):
     """How times are read: in what form or unit, and in which zone those without one are."""
 
-    form: Literal[FORMS] = FORMS[0]  # type: ignore[valid-type]
+    form: Annotated[str, AfterValidator(known_form)] = FORMS[0]
     zone: Annotated[str, AfterValidator(known_zone)] = "UTC"
 
 
 class MappingBody(BaseModel):
-    """Per field the columns that make it up, fields with one value, and what words mean."""
+    """Per field the columns that make it up, fields with one value, and what words mean.
+
+    A word means an event, with or without an outcome (“sign_in ok”), “custom” or “leave out”.
+    `patterns` have holes, as “Viewed {screen} Screen”. Columns are left out, or kept as hashes.
+    """
 
     fields: dict[FieldName, list[str]]
     constants: dict[FieldName, str] = {}
     events: dict[str, str] = {}
+    outcomes: dict[str, Literal[OUTCOMES]] = {}  # type: ignore[valid-type]
+    patterns: list[Annotated[str, AfterValidator(known_pattern)]] = Field([], max_length=500)
+    left_out: list[str] = []
+    hashed: list[str] = []
     times: TimesBody = TimesBody()
+
+
+class DoubtView(BaseModel):
+    about: str
+    """A field, “words” or “left_out”."""
+    says: str
+
+
+class WordView(BaseModel):
+    """A word of a file, in how many rows it is, and what it is taken for; empty for nothing."""
+
+    field: Literal["event", "outcome"]
+    word: str
+    rows: int
+    meaning: str
+
+
+class CountsView(BaseModel):
+    """What a file comes to, read so; of its first rows if it has very many."""
+
+    rows: int
+    usable: int
+    whole: bool
+    users: int
+    sessions: int
+    steps: int
+    tried: int
+    signed_in: int
+    outcomes_told: bool
 
 
 class MappingPreview(BaseModel):
@@ -159,7 +210,10 @@ class MappingPreview(BaseModel):
     mapping: MappingBody
     reasons: dict[str, str]
     missing: list[FieldName]
-    words: list[str]
+    words: list[WordView]
+    doubts: list[DoubtView]
+    counts: CountsView | None
+    """None where no row can be read."""
 
 
 class IngestKey(BaseModel):
@@ -312,6 +366,10 @@ class HealthView(BaseModel):
     fates: Fates
     findings: dict[Literal[FINDINGS], int]  # type: ignore[valid-type]
     """Rows by what is odd about them."""
+    loud: dict[Literal[LOUD], int]  # type: ignore[valid-type]
+    """What makes figures wrong or missing all over the log, and the rows it is about."""
+    words_unread: dict[str, int]
+    """The most used words that are no events of ours, with their rows."""
     set_aside: list[ReasonCount]
     duplicates: int
     """Events that were sent again, and dropped."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -30,7 +30,7 @@ class Csv:
         """Tell the delimiter and the columns from a file's first line."""
         delimiter = max(DELIMITERS, key=header.count)
         cells = next(csv.reader([header], delimiter=delimiter))
-        return cls(delimiter, _distinct([cell.strip() for cell in cells]))
+        return cls(delimiter, distinct_names([cell.strip() for cell in cells]))
 
     def description(self) -> dict[str, Any]:
         return {"delimiter": self.delimiter, "columns": self.names}
@@ -92,7 +92,8 @@ def _unmarked(table: pa.Table) -> pa.Table:
     )
 
 
-def _distinct(names: list[str]) -> list[str]:
+def distinct_names(names: Sequence[str]) -> list[str]:
+    """Names of columns, those without one and those that came before by their number."""
     seen: dict[str, int] = {}
     result = []
     for position, name in enumerate(names, 1):

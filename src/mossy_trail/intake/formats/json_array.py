@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -16,6 +18,53 @@ from mossy_trail.intake.source import Source
 
 _SPACES = b" \t\r\n"
 _FLAT = bytes.maketrans(b"\r\n", b"  ")
+
+
+_KEY = re.compile(rb'\s*"(?:[^"\\]|\\.)*"\s*:\s*')
+_NAKED = re.compile(rb'"(?:[^"\\]|\\.)*"|[^\s,{}\[\]]+')
+
+
+def opening_of_rows(head: bytes) -> int | None:
+    """Where in one object that holds all rows their array begins; None if there is none.
+
+    The object must hold the array itself, and begin the file; an object a line is another form.
+    """
+    first_line = head.lstrip().partition(b"\n")[0]
+    try:
+        whole = json.loads(first_line)
+    except (ValueError, RecursionError):
+        whole = None
+    if isinstance(whole, dict) and head.lstrip()[len(first_line) :].strip():
+        return None
+    at = head.index(b"{") + 1
+    while key := _KEY.match(head, at):
+        at = key.end()
+        if head[at : at + 1] == b"[" and head[at + 1 :].lstrip(_SPACES)[:1] == b"{":
+            return at
+        at = _value_end(head, at)
+        comma = re.compile(rb"\s*,").match(head, at)
+        if not comma:
+            return None
+        at = comma.end()
+    return None
+
+
+def _value_end(head: bytes, at: int) -> int:
+    """Where the value that begins here ends, or the head does."""
+    depth = 0
+    while at < len(head):
+        if head[at] in b"[{":
+            depth, at = depth + 1, at + 1
+        elif head[at] in b"]}":
+            depth, at = depth - 1, at + 1
+        elif naked := _NAKED.match(head, at):
+            at = naked.end()
+        else:
+            at += 1
+            continue
+        if depth == 0:
+            return at
+    return at
 
 
 class JsonArray:

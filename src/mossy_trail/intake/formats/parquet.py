@@ -14,6 +14,7 @@ import pyarrow.parquet as parquet
 from numpy.typing import NDArray
 
 from mossy_trail.intake.errors import UnusableFile
+from mossy_trail.intake.formats.csv import distinct_names
 from mossy_trail.intake.records import GOOD, LONGEST_ROW, TOO_LONG, Block
 from mossy_trail.intake.source import Source
 
@@ -32,10 +33,11 @@ class Parquet:
         try:
             file = parquet.ParquetFile(source.path)
             for batch in file.iter_batches(BATCH):
-                block = TableBlock(pa.table(batch), np.arange(batch.num_rows) + source.line)
+                table = pa.table(batch.columns, names=distinct_names(batch.schema.names))
+                block = TableBlock(table, np.arange(batch.num_rows) + source.line)
                 source.line += batch.num_rows
                 yield block, block.good_texts()
-        except (pa.ArrowException, OSError, UnicodeError) as error:
+        except (pa.ArrowException, pl.exceptions.PolarsError, OSError, UnicodeError) as error:
             said = str(error).partition("\n")[0][:120].rstrip(". ")
             raise UnusableFile(
                 source.name,
@@ -118,10 +120,15 @@ def _zoned(frame: pl.DataFrame, name: str) -> bool:
 
 
 def _as_texts(table: pa.Table) -> pa.Table:
-    """Every column as text, but moments; nested values as JSON."""
+    """Every column as text, but moments, which are in microseconds; nested values as JSON."""
     for place, field in enumerate(table.schema):
-        if not (pa.types.is_timestamp(field.type) or pa.types.is_string(field.type)):
-            table = table.set_column(place, field.name, _as_text(table[field.name]))
+        if pa.types.is_timestamp(field.type):
+            moments = pa.timestamp("us", field.type.tz)
+            table = table.set_column(
+                place, field.name, table.column(place).cast(moments, safe=False)
+            )
+        elif not pa.types.is_string(field.type):
+            table = table.set_column(place, field.name, _as_text(table.column(place)))
     return table
 
 

@@ -15,8 +15,8 @@ from mossy_trail.intake.records import Records
 from mossy_trail.intake.source import Source
 
 BATCH = 50_000
-OUR_NAMES = {"time:timestamp": "time", "org:resource": "user"}
-"""What the standard's own attributes are to us, where the event has no attribute of that name."""
+PLAIN_NAMES = {"time:timestamp": "time", "concept:name": "activity", "org:resource": "resource"}
+"""What the standard's own attributes are called, where the event has none of that name."""
 
 
 class Xes:
@@ -97,18 +97,21 @@ def _attributes(event: Any) -> dict[str, str]:
 
 
 def _row(trace: dict[str, str], event: dict[str, str]) -> dict[str, str]:
-    """The event under our names. An activity with no further word for it is taken as a screen."""
-    row = {OUR_NAMES.get(key, key): value for key, value in event.items()}
-    activity = row.pop("concept:name", None)
-    if activity is not None and not {"event", "screen"} & set(row):
-        row["screen"] = activity
+    """The event with its trace's attributes; how they are to be read is for the mapping.
+
+    Where events bear our own names, a trace is a session, and stands for the user if none is told.
+    """
+    row = {PLAIN_NAMES.get(key, key): value for key, value in event.items()}
     case = trace.get("concept:name")
-    if case is not None:
-        row.setdefault("session", case)
-    user = trace.get("user") or case
-    if user is not None:
-        row.setdefault("user", user)
     for key, value in trace.items():
         if key != "concept:name":
             row.setdefault(key, value)
+    if not {"event", "screen"} & set(row):
+        return row if case is None else {"trace": case, **row}
+    row.pop("activity", None)
+    user = row.pop("resource", None)
+    if case is not None:
+        row.setdefault("session", case)
+    if (user := user or case) is not None:
+        row.setdefault("user", user)
     return row

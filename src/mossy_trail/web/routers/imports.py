@@ -9,16 +9,27 @@ from uuid import uuid4
 
 import anyio
 from fastapi import APIRouter, Request
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 from sse_starlette import EventSourceResponse
 from starlette.requests import ClientDisconnect
 
+from mossy_trail.engine.trial import try_out
+from mossy_trail.intake.app_map_file import map_of
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.mapping import Mapping
-from mossy_trail.store.models import Job, StoredLog
+from mossy_trail.store.models import AppMapVersion, Job, StoredLog
 from mossy_trail.web.context import Context, Database, Here, TheApp, milliseconds
 from mossy_trail.web.problems import ProblemError
-from mossy_trail.web.schemas import JobView, MappingBody, MappingPreview, NewImport
+from mossy_trail.web.schemas import (
+    CountsView,
+    DoubtView,
+    JobView,
+    MappingBody,
+    MappingPreview,
+    NewImport,
+    WordView,
+)
 
 router = APIRouter(prefix="/api", tags=["imports"])
 
@@ -208,6 +219,13 @@ def _mapping_preview(
         raise ProblemError(422, f"{error.file}: {error.what}", error.mend) from None
     if seen is None:
         raise ProblemError(409, "This import asks nothing any more.", "Look at its state.")
+    newest = session.scalar(
+        select(AppMapVersion)
+        .where(AppMapVersion.app_id == job.app_id)
+        .order_by(AppMapVersion.version.desc())
+        .limit(1)
+    )
+    counts = try_out(seen.mapping, seen.table, map_of(newest.document) if newest else None)
     return MappingPreview(
         file=seen.file,
         columns=seen.columns,
@@ -216,7 +234,9 @@ def _mapping_preview(
         mapping=MappingBody(**asdict(seen.mapping)),
         reasons=seen.proposal.reasons,
         missing=seen.mapping.missing,  # type: ignore[arg-type]
-        words=seen.words,
+        words=[WordView(**asdict(word)) for word in seen.words],
+        doubts=[DoubtView(**asdict(doubt)) for doubt in seen.proposal.doubts],
+        counts=CountsView(**asdict(counts)) if counts else None,
     )
 
 

@@ -1,0 +1,72 @@
+"""What a file comes to when it is read by a mapping, before it is brought in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+
+from mossy_trail.core.app_map import AppMap
+from mossy_trail.core.draft import draft
+from mossy_trail.core.log import EVENT, NONE, split
+from mossy_trail.core.scope import Scope
+from mossy_trail.engine import sign_in
+from mossy_trail.engine.study import Study
+from mossy_trail.intake.app_map_file import map_of
+from mossy_trail.intake.formats.parquet import TableBlock
+from mossy_trail.intake.mapping import Mapping, apply
+from mossy_trail.intake.rows import RowCollector
+
+MOST_ROWS = 100_000
+"""Rows that are tried; of a larger file, the first ones."""
+
+
+@dataclass(frozen=True)
+class Counts:
+    """Of the rows tried: those that can be used, and what they come to."""
+
+    rows: int
+    usable: int
+    whole: bool
+    """These are all rows that the proposal was made from."""
+    users: int
+    sessions: int
+    steps: int
+    tried: int
+    """Sessions in which someone tried to sign in."""
+    signed_in: int
+    outcomes_told: bool
+    """Rows of signing in say how it came out."""
+
+
+def try_out(mapping: Mapping, table: pa.Table, app_map: AppMap | None) -> Counts | None:
+    """Read and replay these rows; None if they lack what every row needs.
+
+    Without a map one is drafted from the rows themselves, as it will be when they are in.
+    """
+    if mapping.missing:
+        return None
+    tried = table.slice(0, MOST_ROWS)
+    collector = RowCollector()
+    block = TableBlock(tried, np.arange(tried.num_rows) + 1)
+    collector.add(0, block, apply(mapping, block.good_texts()), mapping.times)
+    log = collector.log([""])
+    parts = split(log, 1)
+    if app_map is None or not app_map.screens:
+        app_map = map_of(draft(parts).document) if len(log) else AppMap()
+    study = Study(parts, app_map)
+    found = sign_in.measure(study, Scope())
+    stages = {stage.figure: stage.count for stage in found.stages}
+    accounts = np.isin(log.columns["event"], (EVENT["sign_in"], EVENT["sign_up"]))
+    return Counts(
+        rows=tried.num_rows,
+        usable=len(log),
+        whole=tried.num_rows == table.num_rows,
+        users=len(log.terms["user"]),
+        sessions=len(study.index.start),
+        steps=sum(len(part.steps.entry) for part in study.parts),
+        tried=stages["tried"],
+        signed_in=stages["in"],
+        outcomes_told=bool((log.columns["outcome"][accounts] != NONE).any()),
+    )
