@@ -23,7 +23,7 @@ from mossy_trail.core.app_map import AppMap, resolve
 from mossy_trail.core.batches import FIRST_WAYS, walk_through
 from mossy_trail.core.log import EVENT, Log, split
 from mossy_trail.core.run import Source
-from mossy_trail.core.sessions import cut_sessions
+from mossy_trail.core.sessions import cut_sessions, resent
 from mossy_trail.demo.load import MAP
 from mossy_trail.engine.study import ENOUGH_TO_LEARN, Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
@@ -54,7 +54,7 @@ def bench_replay(log: Log, app_map: AppMap) -> None:
     (part,) = split(log, 1)
     places = resolve(app_map, part.terms)
     settings = replaying.Settings()
-    source = Source.of(part, places, cut_sessions(part, settings.idle))
+    source = Source.of(part, places, cut_sessions(part, settings.idle), resent(part))
     limits = settings.settle, settings.doubled
 
     def kernel() -> None:

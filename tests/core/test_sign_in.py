@@ -82,7 +82,7 @@ def test_no_figure_of_another_name(study: Study) -> None:
 
 def test_nothing_to_measure(app_map: AppMap) -> None:
     found = sign_in.measure(Study([], app_map), Scope())
-    assert [stage.count for stage in found.stages] == [0, 0, 0]
+    assert ([stage.count for stage in found.stages], found.told) == ([0], False)
     assert found.stages[0].of_first.low == 0.0
     assert found.stages[0].of_first.high == 1.0
     assert np.array_equal(sign_in.evidence(Study([], app_map), Scope(), "met"), [])

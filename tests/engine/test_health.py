@@ -24,13 +24,13 @@ FOUND_AS = {
     "doubled": "doubled",
     "resent": "resent",
     "late": "out_of_order",
-    "misspelt": "unknown_screen",
+    "misspelt": "folded_name",
     "sessionless": "no_session",
     "clock_unset": "clock_unset",
     "clock_ahead": "clock_ahead",
 }
 """Which finding counts exactly the rows that a kind of noise touched."""
-ALSO = {"late": {"doubled"}, "misspelt": {"inferred", "landed_elsewhere", "lost_before", "doubled"}}
+ALSO = {"late": {"doubled"}}
 """What else some noise does: a view that comes before its move is worked out, and so on."""
 
 

@@ -12,6 +12,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.log import split
@@ -30,6 +32,7 @@ from mossy_trail.engine import (
 )
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.reader import read_files
+from tests.campaign import examples
 
 Rows = list[dict[str, str]]
 IOS = json.dumps({"property": "platform", "values": ["ios"]})
@@ -167,3 +170,22 @@ def test_as_many_users_again_double_every_count(
     assert {path: 2 * once[path] for path in counted} == {path: twice[path] for path in counted}
     for path in ("drop-offs.goal_chance", "drop-offs.goal"):
         assert once[f".{path}"] == twice[f".{path}"]
+
+
+@examples(6)
+@given(share=st.sampled_from([1.0, 0.5, 0.03]), first=st.booleans(), seed=st.integers(0, 99))
+def test_what_is_brought_in_twice_moves_no_figure(
+    rows: Rows,
+    app_map: AppMap,
+    tmp_path_factory: pytest.TempPathFactory,
+    share: float,
+    first: bool,
+    seed: int,
+) -> None:
+    folder, dice = tmp_path_factory.mktemp("twice"), random.Random(seed)
+    some = [row for row in rows if dice.random() < share]
+    files = [(folder / "a.csv", rows), (folder / "b.csv", some)]
+    once = study_of(app_map, 2, files[0])
+    twice = study_of(app_map, 3, *(reversed(files) if first else files))
+    for scope in SCOPES:
+        assert dict(leaves(figures(twice, scope))) == dict(leaves(figures(once, scope)))

@@ -94,20 +94,20 @@ def test_unknown_names_changes_and_versions(server: Server, demo: Demo) -> None:
     key = server.new_app("Changing")
     few = parse_map(MAP.read_text())
     few["screens"] = [s for s in few["screens"] if s["name"] not in ("DelayInfo", "SeatPick")]
-    few["screens"].append({"name": "seat pick"})
+    few["screens"].append({"name": "SeatPick2"})
     job = server.upload(key, demo.json_lines)
     assert server.follow(job["id"])["state"] == "done"
     url = f"/api/apps/{key}/map"
     assert server.client.put(url, content=json.dumps(few), headers=PLAIN).status_code == 200
     unknown = {s["name"]: s["proposal"] for s in view(server, key)["screens"] if s["unknown"]}
-    assert unknown["SeatPick"]["screen"] == "seat pick"
+    assert unknown["SeatPick"]["screen"] == "SeatPick2"
     assert unknown["DelayInfo"] is None
     before = view(server, key)
     few["screens"][-1]["aliases"] = ["SeatPick"]
     server.client.put(url, content=json.dumps(few), headers=PLAIN)
     taken = {s["name"]: s for s in view(server, key)["screens"]}
     assert "SeatPick" not in taken
-    assert taken["seat pick"]["visits"] > 0, "the change holds at once"
+    assert taken["SeatPick2"]["visits"] > 0, "the change holds at once"
     newest = before["versions"][-1]["version"]
     assert server.client.post(f"{url}/versions/{newest}").json()["version"] == newest + 2
     undone = view(server, key)

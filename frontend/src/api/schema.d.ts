@@ -1145,6 +1145,30 @@ export interface components {
             name: string;
         };
         /**
+         * CountsView
+         * @description What a file comes to, read so; of its first rows if it has very many.
+         */
+        CountsView: {
+            /** Outcomes Told */
+            outcomes_told: boolean;
+            /** Rows */
+            rows: number;
+            /** Sessions */
+            sessions: number;
+            /** Signed In */
+            signed_in: number;
+            /** Steps */
+            steps: number;
+            /** Tried */
+            tried: number;
+            /** Usable */
+            usable: number;
+            /** Users */
+            users: number;
+            /** Whole */
+            whole: boolean;
+        };
+        /**
          * Difference
          * @description One share less another, with the 95 % interval of what it stands for.
          */
@@ -1155,6 +1179,13 @@ export interface components {
             high: number;
             /** Low */
             low: number;
+        };
+        /** DoubtView */
+        DoubtView: {
+            /** About */
+            about: string;
+            /** Says */
+            says: string;
         };
         /** DraftView */
         DraftView: {
@@ -1452,6 +1483,10 @@ export interface components {
             journeys: number;
             /** Last */
             last: number | null;
+            /** Loud */
+            loud: {
+                [key: string]: number;
+            };
             /** Patterns */
             patterns: components["schemas"]["PatternView"][];
             /** Rows */
@@ -1464,6 +1499,10 @@ export interface components {
             steps: number;
             /** Too Many Screens */
             too_many_screens: boolean;
+            /** Words Unread */
+            words_unread: {
+                [key: string]: number;
+            };
         };
         /** HistoryFits */
         HistoryFits: {
@@ -1839,6 +1878,9 @@ export interface components {
         /**
          * MappingBody
          * @description Per field the columns that make it up, fields with one value, and what words mean.
+         *
+         *     A word means an event, with or without an outcome (“sign_in ok”), “custom” or “leave out”.
+         *     `patterns` have holes, as “Viewed {screen} Screen”. Columns are left out, or kept as hashes.
          */
         MappingBody: {
             /**
@@ -1860,6 +1902,28 @@ export interface components {
                 [key: string]: string[];
             };
             /**
+             * Hashed
+             * @default []
+             */
+            hashed: string[];
+            /**
+             * Left Out
+             * @default []
+             */
+            left_out: string[];
+            /**
+             * Outcomes
+             * @default {}
+             */
+            outcomes: {
+                [key: string]: "attempt" | "ok" | "failed" | "stayed" | "left";
+            };
+            /**
+             * Patterns
+             * @default []
+             */
+            patterns: string[];
+            /**
              * @default {
              *       "form": "recognised",
              *       "zone": "UTC"
@@ -1874,6 +1938,9 @@ export interface components {
         MappingPreview: {
             /** Columns */
             columns: string[];
+            counts: components["schemas"]["CountsView"] | null;
+            /** Doubts */
+            doubts: components["schemas"]["DoubtView"][];
             /** File */
             file: string;
             mapping: components["schemas"]["MappingBody"];
@@ -1892,7 +1959,7 @@ export interface components {
                 [key: string]: string;
             };
             /** Words */
-            words: string[];
+            words: components["schemas"]["WordView"][];
         };
         /** MatchedStep */
         MatchedStep: {
@@ -2267,6 +2334,8 @@ export interface components {
             small: boolean;
             /** Stages */
             stages: components["schemas"]["StageView"][];
+            /** Told */
+            told: boolean;
             /**
              * Unit
              * @enum {string}
@@ -2496,9 +2565,8 @@ export interface components {
             /**
              * Form
              * @default recognised
-             * @enum {string}
              */
-            form: "recognised" | "seconds" | "milliseconds" | "microseconds" | "nanoseconds" | "day first" | "month first";
+            form: string;
             /**
              * Zone
              * @default UTC
@@ -2541,6 +2609,23 @@ export interface components {
             end: string;
             /** Start */
             start: string;
+        };
+        /**
+         * WordView
+         * @description A word of a file, in how many rows it is, and what it is taken for; empty for nothing.
+         */
+        WordView: {
+            /**
+             * Field
+             * @enum {string}
+             */
+            field: "event" | "outcome";
+            /** Meaning */
+            meaning: string;
+            /** Rows */
+            rows: number;
+            /** Word */
+            word: string;
         };
     };
     responses: never;

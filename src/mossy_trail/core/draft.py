@@ -13,7 +13,7 @@ import numpy as np
 
 from mossy_trail.core.app_map import AppMap, plain_name
 from mossy_trail.core.history import find_history
-from mossy_trail.core.log import EVENT, NONE, SECOND, Column, Log, merge
+from mossy_trail.core.log import EVENT, NONE, SECOND, Column, Log, merge, recode
 from mossy_trail.core.sessions import cut_sessions
 
 _IDLE = 30 * 60 * SECOND
@@ -149,7 +149,7 @@ class _Seen:
         return found, rows[~np.isin(words, codes)]
 
     def _named(self, codes: Column) -> Column:
-        return np.where(codes == NONE, NONE, self.canonical[codes]) if len(codes) else codes
+        return recode(codes, self.canonical)
 
     def name(self, code: int) -> str:
         return self.log.terms["screen"][code]

@@ -17,15 +17,22 @@ _COLD, _WARM = STARTS.index("cold"), STARTS.index("warm")
 
 
 def journeys_of(
-    log: Log, journey_of_row: NDArray[np.int32], steps: StepColumns, entries: Entries
+    log: Log,
+    journey_of_row: NDArray[np.int32],
+    steps: StepColumns,
+    entries: Entries,
+    again: NDArray[np.bool_],
 ) -> JourneyColumns:
-    """Each session in its order; `journey_of_row` numbers each row's, from 0."""
+    """Each session in its order; `journey_of_row` numbers each row's, from 0.
+
+    Rows that came `again` are no ends.
+    """
     count = int(journey_of_row[-1]) + 1 if len(journey_of_row) else 0
     journeys = JourneyColumns(
         *(np.zeros(count, _DTYPES.get(name, "i4")) for name in JourneyColumns._fields)
     )
     columns = (read_only(log.columns[name]) for name in ("user", "session", "time", "event"))
-    _gather_rows(journeys, journey_of_row, *columns)
+    _gather_rows(journeys, journey_of_row, again, *columns)
     _gather_steps(journeys, steps.journey, steps.entry, entries.depth)
     return journeys
 
@@ -37,14 +44,16 @@ _DTYPES = {"start": "i8", "end": "i8", "start_kind": "u1", "exit": "u1", "marks"
 def _gather_rows(
     journeys: JourneyColumns,
     journey: Column,
+    again: Column,
     user: Column,
     session: Column,
     time: Column,
     event: Column,
 ) -> None:
-    first, given, kind = 0, NONE, _WARM
+    first, given, kind, last = 0, NONE, _WARM, 0
     for i in range(len(journey)):
         given = max(given, session[i])
+        last = last if again[i] else event[i]
         if event[i] == _APP_START:
             kind = _COLD
         if i + 1 < len(journey) and journey[i + 1] == journey[i]:
@@ -53,7 +62,7 @@ def _gather_rows(
         journeys.first_row[j], journeys.rows[j] = first, i + 1 - first
         journeys.user[j], journeys.session[j] = user[i], given
         journeys.start[j], journeys.end[j] = time[first], time[i]
-        journeys.start_kind[j], journeys.exit[j] = kind, _exit(event[i])
+        journeys.start_kind[j], journeys.exit[j] = kind, _exit(last)
         first, given, kind = i + 1, NONE, _WARM
 
 

@@ -25,7 +25,7 @@ from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.log import EVENT, SECOND, Column, Log
 from mossy_trail.core.marks import mark
 from mossy_trail.core.run import Run, Source, fill, new_run
-from mossy_trail.core.sessions import cut_sessions
+from mossy_trail.core.sessions import cut_sessions, resent, without
 from mossy_trail.core.steps import MOVES, Steps
 from mossy_trail.core.usual import (
     ONE,
@@ -176,8 +176,9 @@ class _Rows:
 
     @classmethod
     def of(cls, log: Log, app_map: AppMap, settings: Settings) -> _Rows:
-        places = resolve(app_map, log.terms)
-        source = Source.of(log, places, cut_sessions(log, settings.idle))
+        places, again = resolve(app_map, log.terms), resent(log)
+        log = without(log, again)
+        source = Source.of(log, places, cut_sessions(log, settings.idle), again)
         return cls(log, app_map, settings, places, source)
 
     @property
@@ -205,7 +206,7 @@ class _Rows:
 
     def steps(self, walked: Walked) -> Steps:
         entries, steps, fate, _ = walked
-        journeys = journeys_of(self.log, self.source.journey, steps, entries)
+        journeys = journeys_of(self.log, self.source.journey, steps, entries, self.source.again)
         result = Steps(self.log, self.places, entries, steps, journeys, fate)
         mark(result, self.settings.bounce)
         return result

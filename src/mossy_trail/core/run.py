@@ -12,7 +12,6 @@ from mossy_trail.core.app_map import HISTORY, Places
 from mossy_trail.core.kernel import inner_kernel, kernel, read_only
 from mossy_trail.core.linked import not_linked
 from mossy_trail.core.log import DTYPES, EVENT, NONE, Column, Log
-from mossy_trail.core.sessions import resent
 from mossy_trail.core.steps import FATE, TAB, Entries
 
 _ROW = np.dtype(
@@ -187,11 +186,13 @@ class Source(NamedTuple):
     not_linked: Column
 
     @classmethod
-    def of(cls, log: Log, places: Places, journey: NDArray[np.int32]) -> Source:
-        """`journey` numbers each row's session."""
+    def of(
+        cls, log: Log, places: Places, journey: NDArray[np.int32], again: NDArray[np.bool_]
+    ) -> Source:
+        """`journey` numbers each row's session; rows that came `again` are no second move."""
         own: dict[str, Any] = {n: read_only(log.columns[n]) for n in cls._fields if n in DTYPES}
         codings = {n: getattr(places, n) for n in _CODINGS}
-        own |= {"taken_off": read_only(log.columns["count"]), "again": resent(log)}
+        own |= {"taken_off": read_only(log.columns["count"]), "again": again}
         if places.filter_names:
             own["event"] = read_only(_without_filters(log, places))
         return cls(journey=journey, not_linked=not_linked(log, places, journey), **own, **codings)

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import kernel, read_only
-from mossy_trail.core.log import NONE, Column, Log
+from mossy_trail.core.log import EVENT, NONE, Column, Log
 
 _SAME_MOMENT = 64
 """Rows of one moment that are looked back on for the same row."""
@@ -58,6 +58,16 @@ def resent(log: Log) -> NDArray[np.bool_]:
     told = np.column_stack([column[like] for column in columns.values()])
     again[like] = _resent(columns["user"][like], columns["time"][like], told)
     return again
+
+
+def without(log: Log, again: NDArray[np.bool_]) -> Log:
+    """The log in which rows that came again tell nothing: no measure counts what they say."""
+    if not again.any():
+        return log
+    said = {"event": EVENT["custom"], "word": NONE, "outcome": NONE}
+    told = {name: np.where(again, value, log.columns[name]) for name, value in said.items()}
+    typed = {name: column.astype(log.columns[name].dtype) for name, column in told.items()}
+    return Log({**log.columns, **typed}, log.terms)
 
 
 @kernel

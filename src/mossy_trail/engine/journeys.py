@@ -281,18 +281,22 @@ def raw_places(study: Study, ref: JourneyRef, step: int) -> list[dict[str, Any]]
     return [row_place(steps, row) for row in range(begin, end)]
 
 
+_SAID_BEFORE = "the same again"
+
+
 def row_place(steps: Steps, row: int) -> dict[str, Any]:
     log = steps.log
     event = EVENTS[int(log.columns["event"][row])]
     outcome = int(log.columns["outcome"][row])
+    fate = FATES[int(steps.fate[row])]
     return {
         "file": log.text("file", row),
         "line": int(log.columns["line"][row]),
         "time": int(log.columns["time"][row]) // 1000,
-        "event": log.text("word", row) or event,
+        "event": _SAID_BEFORE if fate == "resent" else log.text("word", row) or event,
         "screen": log.text("screen", row),
         "from": log.text("origin", row),
         "params": log.text("params", row),
         "outcome": None if outcome == NONE else OUTCOMES[outcome],
-        "fate": FATES[int(steps.fate[row])],
+        "fate": fate,
     }

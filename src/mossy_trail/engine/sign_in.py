@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.log import EVENT, NONE
 from mossy_trail.core.measures import sign_in
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import SMALL, Quartiles, Share, quartiles, share
@@ -42,7 +43,7 @@ class Loss:
 
 @dataclass(frozen=True)
 class SignIn:
-    """The sign-in figures of a scope, counted in its unit."""
+    """The sign-in figures of a scope, counted in its unit; of stages, those the log tells."""
 
     unit: str
     all: int
@@ -53,6 +54,8 @@ class SignIn:
     """Too few met sign-in for the shares to tell much."""
     has_screen: bool
     """The map names at least one sign-in screen."""
+    told: bool
+    """Some row of the log says how a sign-in came out; else nobody knows who got in."""
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -68,15 +71,17 @@ def measure(study: Study, scope: Scope) -> SignIn:
     total = reduce(add, each_inside(study, scope, ask), sign_in.EMPTY)
     count = {name: _count(total, name) for name in sign_in.figures()}
     times = {"tried": total.to_try, "in": total.to_in}
+    tries, outcomes = _told(study)
     stages = []
-    for name, previous in (("met", "met"), ("tried", "met"), ("in", "tried")):
+    told = [("met", "met"), *([("tried", "met")] * tries), *([("in", "tried")] * outcomes)]
+    for name, previous in told:
         n = count[name]
         to = quartiles(times[name] / 1000) if name in times else None
         shares = share(n, count["met"]), share(n, count[previous])
         stages.append(Stage(name, n, *shares, to))
     losses = [
         Loss(figure, stage, way, share(count[figure], count[stage]))
-        for stage in ("met", "tried")
+        for stage in ("met", *(["tried"] * outcomes))
         for way in sign_in.WAYS[:-1]
         for figure in [f"lost_{stage}.{way}"]
         if count[figure]
@@ -84,7 +89,19 @@ def measure(study: Study, scope: Scope) -> SignIn:
     losses.sort(key=lambda loss: (loss.stage, -loss.share.count))
     small = count["met"] < SMALL
     has_screen = any(screen.role == "sign_in" for screen in study.app_map.screens)
-    return SignIn(scope.unit, count["all"], count["restored"], stages, losses, small, has_screen)
+    counted = count["all"], count["restored"]
+    return SignIn(scope.unit, *counted, stages, losses, small, has_screen, outcomes)
+
+
+def _told(study: Study) -> tuple[bool, bool]:
+    """Whether the log, whatever is in scope, tells of tries at all, and of how they came out."""
+
+    def ask(steps: Steps) -> tuple[bool, bool]:
+        outcome = steps.log.columns["outcome"][steps.log.columns["event"] == EVENT["sign_in"]]
+        return bool(len(outcome)), bool((outcome != NONE).any())
+
+    found = study.each(ask)
+    return any(tries for tries, _ in found), any(outcomes for _, outcomes in found)
 
 
 @evidence_of("sign-in")

@@ -9,7 +9,7 @@ import pyarrow as pa
 
 from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.draft import draft
-from mossy_trail.core.log import EVENT, NONE, split
+from mossy_trail.core.log import split
 from mossy_trail.core.scope import Scope
 from mossy_trail.engine import sign_in
 from mossy_trail.engine.study import Study
@@ -58,7 +58,6 @@ def try_out(mapping: Mapping, table: pa.Table, app_map: AppMap | None) -> Counts
     study = Study(parts, app_map)
     found = sign_in.measure(study, Scope())
     stages = {stage.figure: stage.count for stage in found.stages}
-    accounts = np.isin(log.columns["event"], (EVENT["sign_in"], EVENT["sign_up"]))
     return Counts(
         rows=tried.num_rows,
         usable=len(log),
@@ -66,7 +65,7 @@ def try_out(mapping: Mapping, table: pa.Table, app_map: AppMap | None) -> Counts
         users=len(log.terms["user"]),
         sessions=len(study.index.start),
         steps=sum(len(part.steps.entry) for part in study.parts),
-        tried=stages["tried"],
-        signed_in=stages["in"],
-        outcomes_told=bool((log.columns["outcome"][accounts] != NONE).any()),
+        tried=stages.get("tried", 0),
+        signed_in=stages.get("in", 0),
+        outcomes_told=found.told,
     )

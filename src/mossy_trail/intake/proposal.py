@@ -363,6 +363,8 @@ def _with_words(proposal: Proposal, columns: dict[str, _Values]) -> Proposal:
     unread = {w: n for w, n in words.items() if not (meaning(w) or find(mapping.patterns, w))}
     events = {w: m for w in words if (m := meaning(w)) and m != w and not find(mapping.patterns, w)}
     shown = "screen" in mapping.fields
+    if "event" in mapping.fields and not shown and not mapping.patterns:
+        doubts.append(Doubt("screen", "no column is known to name screens"))
     for word, count in sorted(unread.items(), key=lambda item: -item[1]):
         if shown and looks_like_view(word):
             events[word] = "screen_view"

@@ -439,7 +439,7 @@ def preview(given: Input, mapping: Mapping | None = None, rows: int = 50) -> Pre
         raw.to_pylist(),
         proposal,
         used,
-        _as_read(apply(used, first), used.times),
+        _as_read(apply(used, masked(used, first, b"")), used.times),
         _words(used, table),
         table,
     )

@@ -203,7 +203,7 @@ def recognise(texts: Sequence[str]) -> tuple[Times, str]:
     times, why = _usual(texts)
     bad = _unread(times, texts)
     if (
-        bad > 0.1 * len(texts)
+        bad > 0.5 * len(texts)
         and (written := _by_format(texts))
         and _unread(written[0], texts) < bad
     ):

@@ -450,6 +450,8 @@ class SignInView(BaseModel):
     losses: list[LossView]
     small: bool
     has_screen: bool
+    told: bool
+    """Some row says how a sign-in came out; else nobody knows who got in."""
 
 
 class Proposal(BaseModel):

@@ -11,7 +11,7 @@ import { Misfits } from "../fit/Misfits";
 import { isPoor } from "../fit/words";
 import { RowFates } from "../logs/RowFates";
 import { FindingRows } from "./FindingRows";
-import { FINDINGS, type Finding, GRAVE, ORDER } from "./findings";
+import { FINDINGS, type Finding, GRAVE, LOUD, LOUD_ORDER, ORDER } from "./findings";
 import { RowsOverTime } from "./RowsOverTime";
 
 /** What became of every row of an app's logs, and what about them is odd. */
@@ -34,6 +34,8 @@ export function HealthView({ app }: { app: AppSummary }) {
     return <Trouble problem={found.error} />;
   }
   const health = found.data;
+  const loudest = LOUD_ORDER.find((one) => health.loud[one]);
+  const first = loudest ? `${LOUD[loudest].what}.` : poor ? poorSentence(poor) : null;
   const aside = health.set_aside.reduce((sum, one) => sum + one.rows, 0);
   if (!health.rows && !aside) {
     return (
@@ -47,13 +49,14 @@ export function HealthView({ app }: { app: AppSummary }) {
     <>
       <div className="view-body">
         <div className="column">
-          <h1>{poor ? poorSentence(poor) : sentence(health, aside)}</h1>
-          {poor && <p className="mb-1">{sentence(health, aside)}</p>}
+          <h1>{first ?? sentence(health, aside)}</h1>
+          {first && <p className="mb-1">{sentence(health, aside)}</p>}
           <p className="soft mb-0 mt-1">
             {count(health.rows + aside, "row")} of all logs of the app, whatever is in scope;{" "}
             {count(health.journeys, "journey")}, {count(health.steps, "step")}.
           </p>
         </div>
+        <Loud health={health} />
         <div>
           <FitLine app={app} figure={figure} onFigure={choose} />
           {poor && <Misfits app={app.key} figure={figure} onFigure={choose} />}
@@ -81,6 +84,31 @@ export function HealthView({ app }: { app: AppSummary }) {
         <FindingRows key={opened} app={app.key} finding={opened} onClose={close} />
       )}
     </>
+  );
+}
+
+/** What makes figures wrong all over the log, with what would mend it. */
+function Loud({ health }: { health: Health }) {
+  const found = LOUD_ORDER.filter((one) => health.loud[one]);
+  const words = Object.entries(health.words_unread).slice(0, 8);
+  if (!found.length) {
+    return null;
+  }
+  return (
+    <ul className="doubts" data-testid="loud">
+      {found.map((one) => (
+        <li key={one}>
+          <strong>{LOUD[one].what}</strong>{" "}
+          <span className="soft">({count(health.loud[one] ?? 0, "row")}).</span> {LOUD[one].mend}
+          {one === "words_unread" && (
+            <span className="soft">
+              {" "}
+              {words.map(([word, n]) => `${word} ${count(n)}`).join(", ")}
+            </span>
+          )}
+        </li>
+      ))}
+    </ul>
   );
 }
 

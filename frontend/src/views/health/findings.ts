@@ -54,11 +54,48 @@ export const FINDINGS = {
     what: "without a session",
     effect: "There a session ends when the user rests for 30 minutes.",
   },
+  folded_name: {
+    what: "whose screen differs from the map's name in case, spaces or dashes alone",
+    effect: "They are read as that screen. “names: exact” in the map tells them apart.",
+  },
   unknown_event: {
     what: "of an event that is no word of ours",
     effect: "They make no step. They are kept as marks on the step that was visible.",
   },
 } satisfies Record<string, Words>;
+
+/** What makes figures wrong, or missing, all over a log: said before all else. */
+export const LOUD = {
+  no_steps: {
+    what: "No row makes a step",
+    mend: "No word is read as a view or a move. Say what the words mean: read the file anew.",
+  },
+  midnight: {
+    what: "Nearly all rows stand at midnight",
+    mend: "The time of day is missing, perhaps in a column of its own: read the file anew.",
+  },
+  one_moment: {
+    what: "Nearly all rows bear the same moment",
+    mend: "This is when they were stored, not when they happened. Choose another time column.",
+  },
+  one_row_each: {
+    what: "Nearly every user has but one row",
+    mend: "The column of users names rows, not people. Choose another one: read the file anew.",
+  },
+  screen_per_row: {
+    what: "Nearly every view has a screen of its own",
+    mend: "Ids stand in the names. Give routes a pattern with a hole: read the file anew.",
+  },
+  words_unread: {
+    what: "Many rows have words that mean nothing known",
+    mend: "They make no step. Say what they mean: read the file anew.",
+  },
+  outcomes_untold: {
+    what: "No row says how a sign-in came out",
+    mend: "Who got in, the log does not tell; say which words mean it, if some do.",
+  },
+} satisfies Record<string, { what: string; mend: string }>;
+export const LOUD_ORDER = Object.keys(LOUD) as (keyof typeof LOUD)[];
 
 export type Finding = keyof typeof FINDINGS;
 export const ORDER = Object.keys(FINDINGS) as Finding[];

@@ -5,7 +5,9 @@ import { useChange, useMappingPreview } from "../../api/queries";
 import { count, short } from "../../format";
 import { isTyping } from "../../shell/keys";
 import { Loading, Trouble } from "../../shell/states";
-import { EVENT_MEANINGS, FIELD_MEANINGS } from "./fields";
+import { FIELD_MEANINGS } from "./fields";
+import { MappingColumns } from "./MappingColumns";
+import { MappingWords } from "./MappingWords";
 
 type Times = Required<NonNullable<Mapping["times"]>>;
 
@@ -58,9 +60,24 @@ export function MappingPanel({ job }: { job: number }) {
   const fields = [...new Set([...ALWAYS, ...mapped, ...more])];
   return (
     <section className="mt-2" data-testid="mapping">
-      <p className="mb-2">
+      <p className="mb-1">
         {sentence(preview)} <span className="soft">{short(preview.file, 60)}</span>
       </p>
+      <Comes counts={preview.counts} busy={found.isFetching} />
+      <div className="d-flex gap-2 mb-2 align-items-center">
+        <Button
+          size="sm"
+          disabled={preview.missing.length > 0 || take.isPending}
+          onClick={() => take.mutate(mapping)}
+        >
+          Read it so
+        </Button>
+        <button type="button" className="quiet" disabled={!chosen.length} onClick={undo}>
+          undo
+        </button>
+        <span className="small-text soft">The next file with these columns is read alike.</span>
+      </div>
+      <Doubts doubts={preview.doubts} />
       <div className="overflow-auto mapping-table">
         <table className="table table-sm plain mb-0">
           <thead>
@@ -111,28 +128,9 @@ export function MappingPanel({ job }: { job: number }) {
           </tbody>
         </table>
       </div>
-      {preview.words.length > 0 && (
-        <EventWords
-          words={preview.words}
-          events={mapping.events ?? {}}
-          onChange={(events) => change({ events })}
-        />
-      )}
-      <div className="d-flex gap-2 mt-2 align-items-center">
-        <Button
-          size="sm"
-          disabled={preview.missing.length > 0 || take.isPending}
-          onClick={() => take.mutate(mapping)}
-        >
-          Read it so
-        </Button>
-        <button type="button" className="quiet" disabled={!chosen.length} onClick={undo}>
-          undo
-        </button>
-        <span className="small-text soft">
-          Other columns are kept as properties. The next file with these columns is read alike.
-        </span>
-      </div>
+      <Patterns patterns={mapping.patterns ?? []} onChange={(patterns) => change({ patterns })} />
+      <MappingWords words={preview.words} mapping={mapping} onChange={change} />
+      <MappingColumns columns={preview.columns} mapping={mapping} onChange={change} />
       {take.isError && <Trouble problem={take.error} />}
     </section>
   );
@@ -146,8 +144,15 @@ function sentence(preview: MappingPreview): string {
     );
     return `Say which column holds ${lacking.join(" and ")}: without it no row can be read.`;
   }
-  const first = `The first ${count(preview.read.length, "row")} as they will be read`;
-  return bad ? `${first}; ${count(bad)} of them cannot be.` : `${first}. Is that right?`;
+  const source = (field: FieldName) => preview.mapping.fields[field]?.join(" and ");
+  const told = (["time", "user", "event", "screen"] as FieldName[])
+    .filter(source)
+    .map((field) => `the ${field} from “${source(field)}”`);
+  const doubts = preview.doubts.length
+    ? `; ${count(preview.doubts.length, "thing")} to check`
+    : ". Is that right?";
+  const lost = bad ? ` Of the first rows ${count(bad)} cannot be read.` : "";
+  return `It will be read with ${told.join(", ")}${doubts}${preview.doubts.length ? "." : ""}${lost}`;
 }
 
 function rawOf(preview: MappingPreview, mapping: Mapping, field: FieldName, row: number): string {
@@ -256,7 +261,7 @@ interface TimesProps {
   onChange: (times: Times) => void;
 }
 
-const FORM_WORDS: Record<Times["form"], string> = {
+const FORM_WORDS: Record<string, string> = {
   recognised: "form recognised",
   seconds: "Unix seconds",
   milliseconds: "Unix milliseconds",
@@ -282,6 +287,7 @@ function TimesChoice({ times, onChange }: TimesProps) {
             {words}
           </option>
         ))}
+        {!(times.form in FORM_WORDS) && <option value={times.form}>{asWritten(times.form)}</option>}
       </Form.Select>
       <Form.Select
         size="sm"
@@ -318,38 +324,122 @@ function FieldChoice({ shown, onAdd }: { shown: FieldName[]; onAdd: (field: Fiel
   );
 }
 
-interface WordProps {
-  words: string[];
-  events: Record<string, string>;
-  onChange: (events: Record<string, string>) => void;
+const PARTS: [RegExp, string][] = [
+  [/%Y/g, "2026"],
+  [/%m/g, "05"],
+  [/%d/g, "04"],
+  [/%B/g, "May"],
+  [/%A/g, "Mon"],
+  [/%H/g, "10"],
+  [/%I/g, "10"],
+  [/%M/g, "02"],
+  [/%S/g, "03"],
+  [/%\.f/g, ".123"],
+  [/%p/g, "AM"],
+  [/%:?z/g, "+0200"],
+];
+
+/** Formats are shown by what 4 May 2026 looks like in the first of them. */
+function asWritten(form: string): string {
+  const first = form.split(" | ")[0] ?? form;
+  return `like ${PARTS.reduce((text, [part, example]) => text.replace(part, example), first)}`;
 }
 
-function EventWords({ words, events, onChange }: WordProps) {
+/** What the file comes to, read so: a wrong choice shows here at once. */
+function Comes({ counts, busy }: { counts: MappingPreview["counts"]; busy: boolean }) {
+  if (!counts) {
+    return null;
+  }
+  const of = counts.whole ? "all rows" : `its first ${count(counts.rows)} rows`;
+  const lost = counts.rows - counts.usable;
   return (
-    <div className="mt-2">
-      <h2>What its words for events mean</h2>
-      <div className="event-words">
-        {words.map((word, i) => (
-          <label key={word} className="small-text" htmlFor={`word-${i}`}>
-            <span className="clip" title={word}>
-              {word}
-            </span>
-            <Form.Select
-              id={`word-${i}`}
-              size="sm"
-              value={events[word] ?? (word in EVENT_MEANINGS ? word : "")}
-              onChange={(event) => onChange({ ...events, [word]: event.target.value || word })}
-            >
-              <option value="">a mark of its own</option>
-              {Object.entries(EVENT_MEANINGS).map(([event, meaning]) => (
-                <option key={event} value={event}>
-                  {meaning}
-                </option>
-              ))}
-            </Form.Select>
-          </label>
-        ))}
-      </div>
-    </div>
+    <p className={`comes mb-1 ${busy ? "soft" : ""}`} data-testid="comes" aria-live="polite">
+      <span className="soft">Of {of} come</span> {count(counts.users, "user")}{" "}
+      <span className="soft">·</span> {count(counts.sessions, "session")}{" "}
+      <span className="soft">·</span>{" "}
+      <span className={counts.steps ? "" : "mark-word"}>{count(counts.steps, "step")}</span>{" "}
+      <span className="soft">·</span> {accounts(counts)}
+      {lost > 0 && <span className="mark-word"> · {count(lost, "row")} set aside</span>}
+    </p>
   );
 }
+
+function accounts(counts: NonNullable<MappingPreview["counts"]>) {
+  if (!counts.outcomes_told) {
+    return <span className="mark-word">who got in, it does not tell</span>;
+  }
+  const sessions = counts.tried === 1 ? "session" : "sessions";
+  return (
+    <>
+      {count(counts.tried)} {sessions} tried to sign in, {count(counts.signed_in)} got in
+    </>
+  );
+}
+
+function Doubts({ doubts }: { doubts: MappingPreview["doubts"] }) {
+  if (!doubts.length) {
+    return null;
+  }
+  return (
+    <ul className="doubts mb-2" aria-label="What is doubtful">
+      {doubts.map((doubt) => (
+        <li key={doubt.says}>
+          <span className="mark-word">{doubt.about.replace("_", " ")}</span> {doubt.says}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+interface PatternProps {
+  patterns: string[];
+  onChange: (patterns: string[]) => void;
+}
+
+/** Screens inside words or addresses: a pattern has a hole where the screen's name stands. */
+function Patterns({ patterns, onChange }: PatternProps) {
+  const [text, setText] = useState("");
+  const add = () => {
+    if (text.trim() && !patterns.includes(text.trim())) {
+      onChange([...patterns, text.trim()]);
+    }
+    setText("");
+  };
+  return (
+    <details className="mt-2" open={patterns.length > 0}>
+      <summary>
+        Screens inside words or addresses <span className="soft">{count(patterns.length)}</span>
+      </summary>
+      <div className="d-flex flex-wrap gap-1 mt-1 patterns">
+        {patterns.slice(0, MOST_SHOWN).map((pattern) => (
+          <span key={pattern} className="pattern">
+            <code title={pattern}>{short(pattern, 60)}</code>
+            <button
+              type="button"
+              className="quiet"
+              aria-label={`Leave out the pattern ${pattern}`}
+              onClick={() => onChange(patterns.filter((one) => one !== pattern))}
+            >
+              <i className="bi bi-x-lg" />
+            </button>
+          </span>
+        ))}
+        {patterns.length > MOST_SHOWN && (
+          <span className="soft">and {count(patterns.length - MOST_SHOWN)} more</span>
+        )}
+        <Form.Control
+          size="sm"
+          className="new-pattern"
+          aria-label="Another pattern"
+          placeholder="Viewed {screen} Screen"
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+          onKeyDown={(event) => event.key === "Enter" && add()}
+          onBlur={add}
+        />
+      </div>
+    </details>
+  );
+}
+
+const MOST_SHOWN = 24;

@@ -18,6 +18,16 @@ export const FIELD_MEANINGS: Record<FieldName, string> = {
   via: "how a redirect landed",
 };
 
+export const WITH_OUTCOME = ["sign_in", "sign_up"];
+
+export const OUTCOME_MEANINGS: Record<string, string> = {
+  ok: "it went well",
+  failed: "it failed",
+  attempt: "it was tried",
+  stayed: "stayed, when asked whether to leave",
+  left: "left, when asked whether to leave",
+};
+
 export const EVENT_MEANINGS: Record<string, string> = {
   screen_view: "a screen was shown",
   push: "went in",

@@ -114,8 +114,12 @@ function unitWord(found: SignIn, n: number): string {
 
 function sentence(found: SignIn): string {
   const [met, tried, into] = found.stages;
-  if (!met?.count || !tried || !into) {
+  if (!met?.count) {
     return `None of ${count(found.all)} ${unitWord(found, found.all)} met sign-in.`;
+  }
+  if (!tried || !into) {
+    const tries = tried ? `, and in ${count(tried.count)} of them someone tried` : "";
+    return `${count(met.count)} ${unitWord(found, met.count)} met sign-in${tries}. Who got in, the log does not tell: no row says how a sign-in came out.`;
   }
   const biggest = [...found.losses].sort((a, b) => b.share.count - a.share.count)[0];
   const middle = into.time_to
