@@ -45,11 +45,13 @@ from mossy_trail.engine import (
 from mossy_trail.engine import history as history_rules
 from mossy_trail.engine.export import FORMS, write_steps
 from mossy_trail.engine.health import measure as health_of
+from mossy_trail.engine.importing import installation_key
 from mossy_trail.engine.segments import SegmentError
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.errors import UnusableFile, UnusableMap
-from mossy_trail.intake.reader import LogFile, Progress, Reading, Watcher, read_log
+from mossy_trail.intake.mapping_file import mapping_document, parse_mapping
+from mossy_trail.intake.reader import LogFile, Progress, Reading, Watcher, preview, read_log
 from mossy_trail.store.cluster import Cluster, ClusterError, free_port
 from mossy_trail.store.database import connect, migrate
 from mossy_trail.store.parts import parts_needed
@@ -74,6 +76,12 @@ LogFiles = Annotated[
 ]
 MapFile = Annotated[
     Path | None, typer.Option("--map", help="App map: YAML or JSON.", exists=True, dir_okay=False)
+]
+MappingFile = Annotated[
+    Path | None,
+    typer.Option(
+        "--mapping", help="How files are read: YAML or JSON.", exists=True, dir_okay=False
+    ),
 ]
 
 
@@ -168,13 +176,14 @@ def replay(
     logs: LogFiles,
     out: Annotated[Path, typer.Option(help="File for the steps: .parquet, .csv, .jsonl or .xes.")],
     map_file: MapFile = None,
+    mapping: MappingFile = None,
 ) -> None:
     """Replay logs, and write every step."""
     if out.suffix[1:] not in FORMS:
         endings = ", ".join(f".{form}" for form in FORMS)
         raise typer.BadParameter(f"{out} must end in {endings}", param_hint="--out")
     with _plain_errors():
-        study = _study(logs, map_file)
+        study = _study(logs, map_file, mapping)
         say.print(f"{write_steps(study, out):,} steps in {out}", soft_wrap=True)
 
 
@@ -199,6 +208,7 @@ def measure(
     what: Annotated[Measure, typer.Argument(help="Which measure.")],
     logs: LogFiles,
     map_file: MapFile = None,
+    mapping: MappingFile = None,
     unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
     spec: Annotated[
         Path | None, typer.Option(help="The funnel's file, as JSON.", exists=True, dir_okay=False)
@@ -212,7 +222,7 @@ def measure(
 ) -> None:
     """Print the figures that the page shows."""
     with _plain_errors():
-        study = _study(logs, map_file)
+        study = _study(logs, map_file, mapping)
     scope = Scope(unit=unit.value, segment=segment)
     try:
         figures = _figures(study, scope, what, spec, by, goal)
@@ -274,11 +284,12 @@ def _print_stages(figures: dict[str, Any]) -> None:
 def health(
     logs: LogFiles,
     map_file: MapFile = None,
+    mapping: MappingFile = None,
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
 ) -> None:
     """Print what became of every row, and what about the rows is odd."""
     with _plain_errors():
-        app_map, reading = _map(map_file), _read(logs)
+        app_map, reading = _map(map_file), _read(logs, mapping)
     study = _replayed(reading, app_map)
     found = {**health_of(study), "fit": fit.told(study)}
     found["set_aside"] = Counter(row.reason for row in reading.set_aside)
@@ -297,6 +308,7 @@ def health(
 def history(
     logs: LogFiles,
     map_file: MapFile = None,
+    mapping: MappingFile = None,
     by: Annotated[str, typer.Option(help="A property, to find them for each value too.")] = "",
     as_json: Annotated[bool, typer.Option("--json", help="The fits as JSON.")] = False,
 ) -> None:
@@ -305,7 +317,7 @@ def history(
     Each line has a rule, its setting, and how many moves land elsewhere under it and the others.
     """
     with _plain_errors():
-        study = _study(logs, map_file)
+        study = _study(logs, map_file, mapping)
     found = history_rules.rules(study, by)
     if as_json:
         typer.echo(json.dumps(found, indent=2))
@@ -315,11 +327,26 @@ def history(
         typer.echo("\n".join(_described(study.app_map, of_value)))
 
 
+@cli.command("propose-mapping")
+def propose_mapping(
+    log: Annotated[Path, typer.Argument(help="A log file.", exists=True, dir_okay=False)],
+) -> None:
+    """Propose how a file is read, as YAML for `--mapping`; doubts and reasons are comments."""
+    with _plain_errors():
+        seen = preview(LogFile(log, str(log)))
+    for doubt in seen.proposal.doubts:
+        typer.echo(f"# to check: {doubt.about.replace('_', ' ')}: {doubt.says}")
+    for field, why in seen.proposal.reasons.items():
+        typer.echo(f"# {field}: {why}")
+    document = mapping_document(seen.mapping)
+    typer.echo(yaml.safe_dump(document, sort_keys=False, allow_unicode=True), nl=False)
+
+
 @cli.command("draft-map")
-def draft_map(logs: LogFiles) -> None:
+def draft_map(logs: LogFiles, mapping: MappingFile = None) -> None:
     """Draft an app map from a log alone, as YAML; each guess is a comment with its reason."""
     with _plain_errors():
-        reading = _read(logs)
+        reading = _read(logs, mapping)
     made = draft(split(people(reading.log), 1))
     for guess in made.guesses:
         sure = "" if guess.sure else " (unsure)"
@@ -355,8 +382,8 @@ def _described(app_map: AppMap, found: dict[str, Any]) -> list[str]:
     return lines
 
 
-def _study(logs: list[Path], map_file: Path | None) -> Study:
-    app_map, reading = _map(map_file), _read(logs)
+def _study(logs: list[Path], map_file: Path | None, mapping: Path | None) -> Study:
+    app_map, reading = _map(map_file), _read(logs, mapping)
     if reading.set_aside:
         say.print(f"{len(reading.set_aside):,} of {reading.rows_read:,} rows were set aside.")
     return _replayed(reading, app_map)
@@ -370,9 +397,12 @@ def _replayed(reading: Reading, app_map: AppMap) -> Study:
     return Study(split(people(reading.log), parts_needed(len(reading.log))), app_map)
 
 
-def _read(logs: list[Path]) -> Reading:
+def _read(logs: list[Path], mapping: Path | None) -> Reading:
+    told = parse_mapping(mapping.read_bytes()) if mapping else None
+    key = installation_key(Path(os.environ.get("MOSSY_DATA", ".data"))) if told else b""
     with Bar(console=say, transient=True) as bar:
-        return read_log([LogFile(path, str(path)) for path in logs], lambda _: None, _Shown(bar))
+        files = [LogFile(path, str(path)) for path in logs]
+        return read_log(files, lambda _: told, _Shown(bar), key)
 
 
 class _Shown(Watcher):

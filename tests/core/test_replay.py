@@ -19,10 +19,12 @@ from mossy_trail.core.app_map import AppMap, Screen
 from mossy_trail.core.log import Log, merge, split
 from mossy_trail.core.measures import startup
 from mossy_trail.core.replay import replay
+from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.phone import MENU as MENU_NAME
 from mossy_trail.demo.simulator import Demo as Simulated
 from mossy_trail.demo.simulator import Habits, simulate
+from mossy_trail.engine import links
 from mossy_trail.engine.export import steps_table
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
@@ -443,3 +445,25 @@ def test_a_link_that_moves_answer_is_one_step_on_its_own_tab(tmp_path: Path) -> 
         ("PierDetail", "push", "Harbour", 2, "HarbourMap"),
     ]
     assert [s["link"] for s in steps][:3] == ["skerry://sailing/3", "skerry://pass/7", None]
+
+
+def test_of_one_moment_what_led_comes_before_the_view(tmp_path: Path) -> None:
+    """As clocks of whole seconds tell it, in a file that has views first."""
+    told = [
+        ("00", "app_start", "", ""),
+        ("01", "screen_view", "SailingsBoard", ""),
+        ("05", "screen_view", "PierDetail", ""),
+        ("05", "open_link", "", "https://skerry.example/pier/4"),
+        ("09", "screen_view", "ParkingInfo", ""),
+        ("09", "push", "ParkingInfo", ""),
+    ]
+    path = tmp_path / "seconds.jsonl"
+    rows = [
+        {"time": f"2026-05-04T10:00:{t}Z", "user": "u", "event": e, "screen": s, "uri": u}
+        for t, e, s, u in told
+    ]
+    path.write_text("".join(json.dumps(row) + "\n" for row in rows))
+    study = Study(split(read_files([path]).log, 1), THE_MAP)
+    assert [step["move"] for step in steps_of(study)] == ["start", "link", "push"]
+    figures = links.measure(study, Scope())
+    assert figures.every.landed["target"].times == figures.every.opened.times == 1

@@ -13,7 +13,8 @@ from mossy_trail.core.app_map import Places
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.log import EVENT, NONE, Column, Log
 
-_OPEN_LINK, _APP_START = EVENT["open_link"], EVENT["app_start"]
+_OPEN_LINK, _APP_START, _VIEW = EVENT["open_link"], EVENT["app_start"], EVENT["screen_view"]
+_PUSH, _REDIRECT = EVENT["push"], EVENT["redirect"]
 
 
 def not_linked(log: Log, places: Places, journey: NDArray[np.int32]) -> NDArray[np.bool_]:
@@ -70,6 +71,56 @@ def _landings(
                     given.append(own)
                     break
     return np.array(rows, np.int64), np.array(links, np.int64), np.array(given, np.int64)
+
+
+def led_first(log: Log, places: Places, again: NDArray[np.bool_]) -> Log:
+    """The log in which, of one moment, a move or link stands before the view it led to.
+
+    Clocks of whole seconds give both one time, and files may have them in either order. Rows that
+    came `again` stay where they are.
+    """
+    names = ("user", "time", "event", "screen", "uri")
+    own = np.flatnonzero(~again) if again.any() else None
+    user, time, event, screen, uri = (
+        read_only(log.columns[name] if own is None else log.columns[name][own]) for name in names
+    )
+    late = _views_first(user, time, event, screen, uri, places.of_name, places.link_target)
+    if not len(late):
+        return log
+    order = np.arange(len(log))
+    views, moves = (late, late + 1) if own is None else (own[late], own[late + 1])
+    order[views], order[moves] = moves, views
+    return log.take(order)
+
+
+@kernel
+def _views_first(
+    user: Column,
+    time: Column,
+    event: Column,
+    screen: Column,
+    uri: Column,
+    of_name: Column,
+    target: Column,
+) -> Column:
+    """Views right after which, in the same moment, what led to them is told; apart by two rows."""
+    found = [0 for _ in range(0)]
+    for i in range(len(time) - 1):
+        if time[i] != time[i + 1] or event[i] != _VIEW or user[i] != user[i + 1]:
+            continue
+        shown = of_name[screen[i]] if screen[i] != NONE else NONE
+        link = event[i + 1] == _OPEN_LINK and uri[i + 1] != NONE
+        if link:
+            led = target[uri[i + 1]]
+        elif _PUSH <= event[i + 1] <= _REDIRECT and screen[i + 1] != NONE:
+            led = of_name[screen[i + 1]]
+        else:
+            continue
+        again = i + 2 < len(time) and user[i + 2] == user[i] and event[i + 2] == _VIEW
+        again = again and screen[i + 2] != NONE and of_name[screen[i + 2]] == shown
+        if shown != NONE and led == shown and not again and not (found and found[-1] == i - 1):
+            found.append(i)
+    return np.array(found, np.int64)
 
 
 def _contradicts(values: dict[str, str], params: str) -> bool:

@@ -22,6 +22,7 @@ from mossy_trail.core.app_map import AppMap, Places, resolve
 from mossy_trail.core.batches import FIRST_WAYS, Choices, Walked, walk_through
 from mossy_trail.core.journeys import journeys_of
 from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.linked import led_first
 from mossy_trail.core.log import EVENT, SECOND, Column, Log
 from mossy_trail.core.marks import mark
 from mossy_trail.core.run import Run, Source, fill, new_run
@@ -176,8 +177,9 @@ class _Rows:
 
     @classmethod
     def of(cls, log: Log, app_map: AppMap, settings: Settings) -> _Rows:
-        places, again = resolve(app_map, log.terms), resent(log)
-        log = without(log, again)
+        places = resolve(app_map, log.terms)
+        again = resent(log)
+        log = without(led_first(log, places, again), again)
         source = Source.of(log, places, cut_sessions(log, settings.idle), again)
         return cls(log, app_map, settings, places, source)
 

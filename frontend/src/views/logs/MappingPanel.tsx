@@ -76,6 +76,7 @@ export function MappingPanel({ job }: { job: number }) {
           undo
         </button>
         <span className="small-text soft">The next file with these columns is read alike.</span>
+        <MappingFile mapping={mapping} onLoad={(loaded) => setChosen((old) => [...old, loaded])} />
       </div>
       <Doubts doubts={preview.doubts} />
       <div className="overflow-auto mapping-table">
@@ -439,6 +440,49 @@ function Patterns({ patterns, onChange }: PatternProps) {
         />
       </div>
     </details>
+  );
+}
+
+interface FileProps {
+  mapping: Mapping;
+  onLoad: (mapping: Mapping) => void;
+}
+
+/** The mapping as a document of its own: taken away, or brought in. */
+function MappingFile({ mapping, onLoad }: FileProps) {
+  const [wrong, setWrong] = useState("");
+  const document = JSON.stringify({ mossy_mapping: 1, ...mapping }, null, 2);
+  async function load(file: File | undefined) {
+    try {
+      const { mossy_mapping, ...loaded } = JSON.parse((await file?.text()) ?? "");
+      if (mossy_mapping !== 1 || typeof loaded.fields !== "object") {
+        throw new Error();
+      }
+      setWrong("");
+      onLoad(loaded as Mapping);
+    } catch {
+      setWrong("This is no mapping saved from here.");
+    }
+  }
+  return (
+    <span className="ms-auto small-text d-inline-flex gap-3 align-items-center">
+      {wrong && <span className="mark-word">{wrong}</span>}
+      <a
+        href={`data:application/json;charset=utf-8,${encodeURIComponent(document)}`}
+        download="mapping.json"
+      >
+        save this mapping
+      </a>
+      <label className="mapping-file">
+        use a saved one
+        <input
+          type="file"
+          accept=".json"
+          className="visually-hidden"
+          onChange={(event) => void load(event.target.files?.[0])}
+        />
+      </label>
+    </span>
   );
 }
 

@@ -100,7 +100,10 @@ def _opens(
         step, end = first_step[j], first_step[j] + steps[j]
         began, fresh, started = count, False, NONE
         for row in range(first_row[j], first_row[j] + rows[j]):
+            link = uri[row] if event[row] == _OPEN_LINK else NONE
             while step < end and visible[step] <= time[row]:
+                if link != NONE and visible[step] == time[row] and step_uri[step] == link:
+                    break  # of one moment: it is where this link led, which is to be told first
                 for k in range(began, count):
                     if outcome[k] == _LOST and screen[step] == wanted[landed[k]]:
                         landed[k], outcome[k] = step, _RECOVERED
