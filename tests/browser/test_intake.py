@@ -6,10 +6,14 @@ import json
 import subprocess
 from pathlib import Path
 
+import pytest
 from selenium.webdriver.common.keys import Keys
 
+from mossy_trail.demo.simulator import simulate
 from tests.browser.conftest import Page, pick
 from tests.conftest import Server
+from tests.intake.shapes.test_shapes import rows
+from tests.intake.shapes.written import SHAPES
 
 ROUGH = """\
 when,who,page,kind
@@ -45,6 +49,26 @@ def test_a_finding_opens_to_its_rows_and_a_row_to_its_journey(
     page.click("[data-finding=clock_unset]")
     page.click("[data-testid=finding-row] a")
     page.until(lambda: page.text("h1").startswith("bo"))
+
+
+@pytest.mark.parametrize("shape", ["viewed_x_screen", "nested_members", "only_an_email"])
+def test_a_strangers_file_leads_to_the_true_sign_in_figure(
+    page: Page, server: Server, tmp_path: Path, shape: str
+) -> None:
+    """From drop to figure with one click beside: to say yes to what is proposed."""
+    true = simulate(8_000, 5).figures()["sessions"]
+    path = SHAPES[shape](rows(), tmp_path)
+    app = server.new_app(f"Stranger {shape}")
+    page.open(f"/logs?app={app}")
+    page.drop(".drop", path.name, path.read_text())
+    comes = page.text("[data-testid=comes]")
+    assert f"{true['tried']} sessions tried to sign in, {true['in']} got in" in comes
+    page.click("[data-testid=mapping] .btn-primary")
+    page.until(lambda: "were used" in page.text("h1") or "all were used" in page.text("h1"))
+    page.open(f"/sign-in?app={app}")
+    says = page.until(lambda: page.text("h1") if "got in" in page.text("h1") else None)
+    assert says.startswith(f"Of {true['met']} sessions that met sign-in, ")
+    assert f"{100 * true['in'] / true['met']:.1f}".rstrip("0").rstrip(".") in says
 
 
 def test_rows_set_aside_come_in_when_they_are_read_otherwise(page: Page, server: Server) -> None:

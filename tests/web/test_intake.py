@@ -76,12 +76,15 @@ def without_rows(found: list[dict[str, Any]]) -> list[dict[str, Any]]:
 def test_events_come_in_by_every_mode_each_once(server: Server) -> None:
     app = server.new_app("Phones", with_map=False)
     sender = Sender(server, app)
-    assert sender.send([event(0), event(1), event(0)]) == (200, {"accepted": 2, "duplicates": 1})
-    assert sender.send(event(2), "structured")[1] == {"accepted": 1, "duplicates": 0}
+    status, receipt = sender.send([event(0), event(1), event(0)])
+    fates = [one["fate"] for one in receipt["events"]]
+    assert (status, fates) == (200, ["used", "used", "doubled"])
+    assert (receipt["accepted"], receipt["duplicates"], receipt["set_aside"]) == (2, 1, 0)
+    assert sender.send(event(2), "structured")[1]["accepted"] == 1
     assert sender.send(event(1, data={"screen": "Other"}), "structured")[1]["duplicates"] == 1
     ce = {f"ce-{k}": str(v) for k, v in event(3).items() if k != "data"}
     ce["ce-subject"] = "u1%20%C3%BC"
-    assert sender.send(event(3)["data"], "binary", **ce)[1] == {"accepted": 1, "duplicates": 0}
+    assert sender.send(event(3)["data"], "binary", **ce)[1]["accepted"] == 1
     assert sender.send([event(1, source="phone-2", tier="gold")])[1]["accepted"] == 1
     log = live_rows(server, app, 5)
     assert (log["rows"], log["duplicates"], log["users"]) == (5, 2, 2)
@@ -93,6 +96,9 @@ def test_events_come_in_by_every_mode_each_once(server: Server) -> None:
     assert json.loads(row["raw"])["screen"] == "S0"
     health = server.get(f"/api/apps/{app}/health")
     assert (health["rows"], health["duplicates"]) == (5, 2)
+    timeless = {key: value for key, value in event(9).items() if key != "time"}
+    (told,) = sender.send(timeless, "structured")[1]["events"]
+    assert (told["fate"], told["reason"]) == ("set aside", "time cannot be read")
 
 
 @pytest.mark.parametrize(
@@ -301,7 +307,9 @@ def test_a_user_is_erased_to_the_last_byte(server: Server, demo: Demo, tmp_path:
     erased = server.client.delete(f"/api/apps/{app}/users", params={"user": chosen})
     assert erased.json() == {"rows": 2 * own + 1, "set_aside": 1, "logs": 3, "not_landed": 1}
     again = sender.send([event(1, subject=chosen), event(2)])
-    assert again[1] == {"accepted": 0, "duplicates": 2}, "what was erased does not come in again"
+    assert (again[1]["accepted"], again[1]["duplicates"]) == (0, 2), (
+        "what was erased does not come in again"
+    )
     assert (
         server.client.delete(f"/api/apps/{app}/users", params={"user": chosen}).status_code == 404
     )

@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from threading import Event, Thread
+from typing import Any
 
+import numpy as np
 import psycopg
+import pyarrow as pa
 import structlog
 from sqlalchemy import Engine, select
 from sqlalchemy.exc import SQLAlchemyError
@@ -17,7 +20,8 @@ from mossy_trail.intake.coding import Coder
 from mossy_trail.intake.formats.json_lines import cut_lines, parse_objects
 from mossy_trail.intake.mapping import Mapping, apply, shape_of
 from mossy_trail.intake.proposal import propose
-from mossy_trail.intake.rows import RowCollector
+from mossy_trail.intake.records import FLAWS, GOOD
+from mossy_trail.intake.rows import REASONS, RowCollector, flaws_of, with_all_fields
 from mossy_trail.store import live
 from mossy_trail.store.models import StoredLog
 
@@ -27,9 +31,36 @@ _AGAIN = 1.0
 
 
 @dataclass(frozen=True)
-class Receipt:
-    accepted: int
-    duplicates: int
+class Received:
+    """What becomes of an event: it is used, doubled (it came before), or set aside, and why."""
+
+    id: str
+    fate: str
+    reason: str
+
+
+Receipt = list[Received]
+
+
+def _reasons(file: dict[str, Any], rows: Sequence[str]) -> list[str]:
+    """Why each of these rows will be set aside; empty for those that can be used."""
+    records = cut_lines("".join(row + "\n" for row in rows).encode(), 1, True)
+    table = parse_objects(records)
+    reasons = [FLAWS.get(int(flaw), "") for flaw in records.flaws]
+    if table.num_rows:
+        mapping = _mapping_of(file, table)
+        mapped = with_all_fields(apply(mapping, table))
+        found = flaws_of(mapped, mapping.times.read(mapped["time"]))
+        for record, flaw in zip(np.flatnonzero(records.flaws == GOOD), found, strict=True):
+            reasons[record] = REASONS[flaw]
+    return reasons
+
+
+def _mapping_of(file: dict[str, Any], table: pa.Table) -> Mapping:
+    """How the file is read. Nobody has said what may not be kept, and what came is kept already."""
+    if "mapping" in file:
+        return Mapping.of(file["mapping"])
+    return replace(propose(table).mapping, left_out=[], hashed=[])
 
 
 class LiveLogs:
@@ -52,9 +83,15 @@ class LiveLogs:
     def receive(self, app_id: int, events: Sequence[SentEvent]) -> Receipt:
         """Keep these events. They are durable when this returns."""
         sent = [(event.source, event.id, event.row) for event in events]
-        receipt = Receipt(*live.append(self._engine, app_id, sent))
+        are_new, file = live.append(self._engine, app_id, sent)
         self._wake.set()
-        return receipt
+        reasons = _reasons(file, [event.row for event in events])
+        return [
+            Received(event.id, "doubled", "")
+            if not new
+            else Received(event.id, "set aside" if reason else "used", reason)
+            for event, new, reason in zip(events, are_new, reasons, strict=True)
+        ]
 
     def _work(self) -> None:
         while True:
@@ -89,8 +126,7 @@ class LiveLogs:
         table = parse_objects(records)
         file = dict(log.files[0])
         if table.num_rows and "mapping" not in file:
-            # Nobody has said what may not be kept, and what came is kept already.
-            mapping = replace(propose(table).mapping, left_out=[], hashed=[])
+            mapping = _mapping_of(file, table)
             file |= {"shape": shape_of(table.column_names), "mapping": asdict(mapping)}
         mapping = Mapping.of(file.get("mapping", {}))
         coder = self._coder(log)

@@ -30,8 +30,10 @@ BLOCK = 20_000
 """Events that are read into rows at once."""
 
 
-def append(engine: Engine, app_id: int, events: Sequence[tuple[str, str, str]]) -> tuple[int, int]:
-    """Keep events (source, id, row as JSON); returns how many were new, and how many were not.
+def append(
+    engine: Engine, app_id: int, events: Sequence[tuple[str, str, str]]
+) -> tuple[list[bool], dict[str, Any]]:
+    """Keep events (source, id, row as JSON); returns which were new, and the file they are in.
 
     They are durable when this returns. One request at a time holds a log, so that lines follow
     on each other without a gap.
@@ -58,7 +60,12 @@ def append(engine: Engine, app_id: int, events: Sequence[tuple[str, str, str]]) 
         _copy(session, LiveEvent, log.id, rows)
         log.received += len(rows)
         log.duplicates += len(events) - len(rows)
-        return len(rows), len(events) - len(rows)
+        left = set(new)
+        are_new = []
+        for name in names:
+            are_new.append(name in left)
+            left.discard(name)
+        return are_new, dict(log.files[0])
 
 
 def forget_events(session: Session, log_id: int, lines: Sequence[int]) -> None:

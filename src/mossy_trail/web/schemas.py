@@ -220,11 +220,21 @@ class IngestKey(BaseModel):
     key: str
 
 
+class ReceivedView(BaseModel):
+    """What becomes of an event; `reason` says why one is set aside."""
+
+    id: str
+    fate: Literal["used", "doubled", "set aside"]
+    reason: str
+
+
 class ReceiptView(BaseModel):
-    """Events that were new, and those that had been sent before."""
+    """Events that are used, that had been sent before, and that cannot be used."""
 
     accepted: int
     duplicates: int
+    set_aside: int
+    events: list[ReceivedView]
 
 
 class Logs(BaseModel):

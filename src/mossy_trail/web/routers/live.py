@@ -5,6 +5,8 @@ from __future__ import annotations
 import asyncio
 import hmac
 import secrets
+from collections import Counter
+from dataclasses import asdict
 from hashlib import sha256
 
 from fastapi import APIRouter, Request
@@ -16,7 +18,7 @@ from mossy_trail.intake.cloud_events import UnusableEvents, read_events
 from mossy_trail.store.models import App
 from mossy_trail.web.context import Context, Database, TheApp
 from mossy_trail.web.problems import ProblemError
-from mossy_trail.web.schemas import IngestKey, ReceiptView
+from mossy_trail.web.schemas import IngestKey, ReceiptView, ReceivedView
 
 router = APIRouter(prefix="/api/apps/{app}", tags=["live"])
 
@@ -40,7 +42,7 @@ async def send_events(app: str, request: Request) -> ReceiptView:
     """CloudEvents 1.0 in JSON: one (structured or binary mode) or a batch.
 
     The answer comes when they are durable. An event whose `source` and `id` came before is
-    dropped, and counted.
+    dropped, and counted. Of each event the answer says what becomes of it, and why.
     """
     here: Context = request.app.state.context
     app_id = await asyncio.to_thread(_allowed, here, app, request.headers.get("authorization", ""))
@@ -52,7 +54,13 @@ async def send_events(app: str, request: Request) -> ReceiptView:
                 413, f"The body is larger than {LARGEST_BODY >> 20} MB.", "Send it in several."
             )
     receipt = await asyncio.to_thread(_receive, here, app_id, request, bytes(body))
-    return ReceiptView(accepted=receipt.accepted, duplicates=receipt.duplicates)
+    fates = Counter(one.fate for one in receipt)
+    return ReceiptView(
+        accepted=fates["used"],
+        duplicates=fates["doubled"],
+        set_aside=fates["set aside"],
+        events=[ReceivedView(**asdict(one)) for one in receipt],
+    )
 
 
 def _allowed(here: Context, app_key: str, authorization: str) -> int:
