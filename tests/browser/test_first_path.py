@@ -169,7 +169,7 @@ def test_a_foreign_log_by_choosing_columns_to_its_journeys(page: Page, server: S
     views = [("launch", ""), ("pageView", "Home"), ("pageView", "List"), ("go back", "Home")]
     rows = [f"2026-05-04 10:00:{i:02};dev-1;{what};{at};x" for i, (what, at) in enumerate(views)]
     page.drop(".drop", "foreign.csv", "\n".join(["when;device;what;heading;inner", *rows]))
-    page.until(lambda: "Is that right?" in page.text("[data-testid=mapping]"))
+    page.until(lambda: "It will be read with" in page.text("[data-testid=mapping]"))
     choose = "select[aria-label='Column for screen']"
     page.until(lambda: pick(page, choose, "inner"))
     page.until(lambda: "x" in [cell.text for cell in page.all("[data-testid=mapping] td")])

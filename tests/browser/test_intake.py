@@ -93,6 +93,6 @@ def test_the_page_follows_what_an_app_sends(page: Page, server: Server) -> None:
     for number in (1, 2):
         command = shown.replace('"1"', f'"{number}"').replace("user-1", f"user-{number}")
         done = subprocess.run(["sh", "-ec", command], capture_output=True, check=True)
-        assert json.loads(done.stdout) == {"accepted": 1, "duplicates": 0}
+        assert json.loads(done.stdout)["accepted"] == 1
         page.until(lambda n=number: page.text(".remain").startswith(f"{n} journey"))  # type: ignore[misc]
         page.until(lambda n=number: f"{n} row" in page.text("h1"))  # type: ignore[misc]

@@ -95,3 +95,12 @@ def test_names_that_differ_in_case_and_spaces_are_one_screen(tmp_path: Path) -> 
         "Home": ["HOME ", "Ho-me", "home"],
         "House": None,
     }
+
+
+@pytest.mark.parametrize("rows", [1, 200])
+def test_a_log_that_names_no_screen_breaks_nothing(
+    rows: int, simulated: Simulated, tmp_path: Path
+) -> None:
+    some = list(simulated.rows)[:rows]
+    bare = [{name: row[name] for name in ("time", "user", "event")} for row in some]
+    assert drafted(bare, tmp_path).document["screens"] == []

@@ -6,6 +6,8 @@ import gzip
 import json
 import tracemalloc
 from collections.abc import Callable
+from contextlib import suppress
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 from xml.sax.saxutils import quoteattr
@@ -13,6 +15,7 @@ from xml.sax.saxutils import quoteattr
 import numpy as np
 import polars as pl
 import pyarrow as pa
+import pyarrow.parquet as parquet_file
 import pytest
 from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
@@ -20,7 +23,7 @@ from hypothesis import strategies as st
 from mossy_trail.core.log import DICTIONARY_OF, DTYPES, Log
 from mossy_trail.intake import records, source
 from mossy_trail.intake.errors import UnusableFile
-from mossy_trail.intake.reader import Reading, raw_record, read_files
+from mossy_trail.intake.reader import LogFile, Reading, preview, raw_record, read_files
 from tests.campaign import examples
 from tests.conftest import Demo
 from tests.intake.reading import read_and_keep, read_kept
@@ -289,3 +292,65 @@ def test_any_json_is_taken_apart_as_the_standard_library_does(
         for line in part.lines
     ]
     assert [json.loads(raw) for raw in found_raw if raw is not None] == rows
+
+
+ANY_TYPE = st.recursive(
+    st.sampled_from(
+        [pa.timestamp(unit, zone) for unit in ("s", "ms", "us", "ns") for zone in (None, "UTC")]
+        + [pa.int8(), pa.int64(), pa.uint64(), pa.float32(), pa.float64(), pa.bool_()]
+        + [pa.date32(), pa.date64(), pa.time32("ms"), pa.time64("ns"), pa.duration("us")]
+        + [pa.string(), pa.large_string(), pa.binary(), pa.null(), pa.decimal128(12, 3)]
+        + [pa.dictionary(pa.int8(), pa.string())]
+    ),
+    lambda inner: (
+        inner.map(pa.list_)
+        | st.tuples(inner, inner).map(lambda two: pa.struct([("a", two[0]), ("b", two[1])]))
+    ),
+    max_leaves=3,
+)
+
+
+@examples(60)
+@given(data=st.data(), types=st.lists(ANY_TYPE, min_size=1, max_size=4), time=ANY_TYPE)
+def test_a_parquet_file_of_any_types_is_read_or_refused(
+    tmp_path_factory: pytest.TempPathFactory,
+    data: st.DataObject,
+    types: list[pa.DataType],
+    time: pa.DataType,
+) -> None:
+    names = data.draw(
+        st.lists(st.sampled_from(["user", "screen", "params", "x"]), max_size=3, unique=True)
+    )
+    schema = [("time", time), *zip([*names, "event"], types, strict=False)]
+    columns = [_values(kind) for _, kind in schema]
+    path = tmp_path_factory.mktemp("any") / "any.parquet"
+    parquet_file.write_table(pa.table(columns, names=[name for name, _ in schema]), path)
+    with suppress(UnusableFile):
+        preview(LogFile(path))
+        reading = read_files([path])
+        assert len(reading.log) + len(reading.set_aside) == 3
+
+
+def _values(kind: pa.DataType) -> pa.Array:
+    """Something, something else, and nothing, of any type."""
+    if pa.types.is_struct(kind):
+        inner = [_values(field.type) for field in kind]
+        return pa.StructArray.from_arrays(inner, fields=list(kind))
+    if pa.types.is_list(kind):
+        return pa.ListArray.from_arrays([0, 2, 2, 3], _values(kind.value_type))
+    if pa.types.is_dictionary(kind):
+        return pa.array(["a", "b", None]).dictionary_encode().cast(kind)
+    if pa.types.is_string(kind) or pa.types.is_large_string(kind):
+        return pa.array(["2026-05-04T10:00:00Z", "ü", None], kind)
+    if pa.types.is_binary(kind):
+        return pa.array([b"a", b"\xff", None], kind)
+    if pa.types.is_boolean(kind):
+        return pa.array([True, False, None])
+    if pa.types.is_null(kind):
+        return pa.nulls(3)
+    if pa.types.is_decimal(kind):
+        return pa.array([Decimal("1777888800.5"[:8]), Decimal(0), None], kind)
+    if pa.types.is_floating(kind):
+        return pa.array([1.5, float("nan"), None], kind)
+    narrow = {8: pa.int8(), 32: pa.int32()}.get(kind.bit_width, pa.int64())
+    return pa.array([1, 100, None], narrow).cast(kind, safe=False)

@@ -163,6 +163,8 @@ class _Seen:
 
     def next_view(self, rows: Column) -> Column:
         """The screen of the next view after each row in its session, or −1."""
+        if not len(self.views):
+            return np.full(len(rows), NONE)
         at = np.searchsorted(self.views, rows, side="right")
         inside = at < len(self.views)
         at = np.minimum(at, len(self.views) - 1)
@@ -171,6 +173,8 @@ class _Seen:
 
     def last_view(self, rows: Column) -> Column:
         """The screen of the last view before each row in its session, or −1."""
+        if not len(self.views):
+            return np.full(len(rows), NONE)
         at = np.searchsorted(self.views, rows) - 1
         same = (at >= 0) & (self.journey[self.views[at]] == self.journey[rows])
         return np.where(same, self.shown[at], NONE)

@@ -216,7 +216,9 @@ def _less(text: str, path: list[str]) -> str:
 def _joined(columns: list[pa.ChunkedArray], joint: str) -> pa.ChunkedArray:
     if len(columns) == 1:
         return columns[0]
-    return pc.binary_join_element_wise(*columns, joint, null_handling="skip")
+    frame = pl.DataFrame([pl.Series(str(i), column) for i, column in enumerate(columns)])
+    both = frame.select(pl.concat_str(pl.all(), separator=joint, ignore_nulls=True)).to_series()
+    return pa.chunked_array([both.to_arrow().cast(pa.string())])
 
 
 # What words mean.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import Any
@@ -100,6 +101,10 @@ def without(data: bytes, lines: Sequence[int]) -> bytes:
 
 def _as_lines(table: pa.Table) -> bytes:
     """The rows as JSON Lines; moments in UTC."""
+    for place, field in enumerate(table.schema):
+        kind = field.type
+        if (pa.types.is_nested(kind) and not _is_plain(kind)) or _is_odd(kind):
+            table = table.set_column(place, field.name, _as_text(table.column(place)))
     frame = pl.DataFrame(table)
     moments = [name for name, kind in frame.schema.items() if isinstance(kind, pl.Datetime)]
     texts = [
@@ -108,10 +113,13 @@ def _as_lines(table: pa.Table) -> bytes:
         .alias(n)
         for n in moments
     ]
-    binary = [
-        pl.col(n).cast(pl.String, strict=False) for n, k in frame.schema.items() if k == pl.Binary
-    ]
-    return frame.with_columns(texts + binary).write_ndjson().encode()
+    return frame.with_columns(texts).write_ndjson().encode()
+
+
+def _is_odd(kind: pa.DataType) -> bool:
+    """Whether JSON has no such values, so that they stand in it as text."""
+    bytes_of = (pa.types.is_binary, pa.types.is_large_binary, pa.types.is_duration)
+    return any(fits(kind) for fits in bytes_of)
 
 
 def _zoned(frame: pl.DataFrame, name: str) -> bool:
@@ -136,11 +144,49 @@ def _as_text(values: pa.ChunkedArray) -> pa.ChunkedArray:
     kind = values.type
     if pa.types.is_dictionary(kind):
         return _as_text(values.cast(kind.value_type))
+    if pa.types.is_nested(kind) and not _is_plain(kind):
+        objects = [None if v is None else json.dumps(v, default=_told) for v in _objects(values)]
+        return pa.chunked_array([pa.array(objects, pa.string())])
     if pa.types.is_nested(kind):
         written = pl.DataFrame({"": pl.Series(values)}).write_ndjson().splitlines()
         texts = [line[len('{"":') : -1] for line in written]
         return pa.chunked_array([[None if text == "null" else text for text in texts]])
     if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
-        as_text = pl.Series(values).cast(pl.String, strict=False).to_arrow()
-        return pa.chunked_array([as_text]).cast(pa.string())
+        told = [None if value is None else _told(value) for value in values.to_pylist()]
+        return pa.chunked_array([pa.array(told, pa.string())])
     return values.cast(pa.string())
+
+
+def _is_plain(kind: pa.DataType) -> bool:
+    """Whether JSON has values of this type, all the way down."""
+    if pa.types.is_struct(kind):
+        return all(_is_plain(field.type) for field in kind)
+    if pa.types.is_list(kind) or pa.types.is_large_list(kind):
+        return _is_plain(kind.value_type)
+    plain = (pa.types.is_string, pa.types.is_large_string, pa.types.is_integer, pa.types.is_boolean)
+    return pa.types.is_floating(kind) or any(fits(kind) for fits in plain)
+
+
+def _objects(values: pa.ChunkedArray) -> list[Any]:
+    """Values as Python has them; moments in microseconds, as it has none that are finer."""
+    try:
+        found: list[Any] = values.cast(_coarse(values.type), safe=False).to_pylist()
+    except (ValueError, OverflowError, pa.ArrowException):
+        found = [None] * len(values)
+    return found
+
+
+def _coarse(kind: pa.DataType) -> pa.DataType:
+    if pa.types.is_struct(kind):
+        return pa.struct([(field.name, _coarse(field.type)) for field in kind])
+    if pa.types.is_list(kind):
+        return pa.list_(_coarse(kind.value_type))
+    if pa.types.is_timestamp(kind):
+        return pa.timestamp("us", kind.tz)
+    if pa.types.is_time64(kind):
+        return pa.time64("us")
+    return pa.duration("us") if pa.types.is_duration(kind) else kind
+
+
+def _told(value: Any) -> str:
+    return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
