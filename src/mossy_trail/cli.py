@@ -51,7 +51,7 @@ from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.errors import UnusableFile, UnusableMap
 from mossy_trail.intake.mapping_file import mapping_document, parse_mapping
-from mossy_trail.intake.reader import LogFile, Progress, Reading, Watcher, preview, read_log
+from mossy_trail.intake.reader import LogFile, Progress, Reading, Watcher, look, preview, read_log
 from mossy_trail.store.cluster import Cluster, ClusterError, free_port
 from mossy_trail.store.database import connect, migrate
 from mossy_trail.store.parts import parts_needed
@@ -333,7 +333,7 @@ def propose_mapping(
 ) -> None:
     """Propose how a file is read, as YAML for `--mapping`; doubts and reasons are comments."""
     with _plain_errors():
-        seen = preview(LogFile(log, str(log)))
+        seen = preview(look(LogFile(log, str(log))))
     for doubt in seen.proposal.doubts:
         typer.echo(f"# to check: {doubt.about.replace('_', ' ')}: {doubt.says}")
     for field, why in seen.proposal.reasons.items():

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
+from mossy_trail.intake.mapping import Mapping
 from mossy_trail.intake.reader import (
     KeptFile,
     LogFile,
@@ -24,12 +25,14 @@ class _Keeper(Watcher):
         self.blocks.append(block)
 
 
-def read_and_keep(path: Path) -> tuple[Reading, list[Block]]:
+def read_and_keep(path: Path, key: bytes = b"") -> tuple[Reading, list[Block]]:
     keeper = _Keeper()
-    return read_log([LogFile(path)], lambda shape: None, keeper), keeper.blocks
+    return read_log([LogFile(path)], lambda shape: None, keeper, key), keeper.blocks
 
 
-def read_kept(reading: Reading, blocks: Sequence[Block], gone: Collection[int] = ()) -> Reading:
+def read_kept(
+    reading: Reading, blocks: Sequence[Block], gone: Collection[int] = (), key: bytes = b""
+) -> Reading:
     """What comes of the kept bytes alone, after rows on these lines were cut from them."""
     (file,) = reading.files
 
@@ -38,4 +41,5 @@ def read_kept(reading: Reading, blocks: Sequence[Block], gone: Collection[int] =
             for first, data in block.pieces():
                 yield first, without_records(file, data, first, list(gone)) if gone else data
 
-    return read_log([KeptFile(file, 0, pieces)], lambda shape: None)
+    mapping = Mapping.of(file["mapping"]) if "hashed" in file else None
+    return read_log([KeptFile(file, 0, pieces)], lambda shape: mapping, None, key)

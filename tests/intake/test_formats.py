@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 from mossy_trail.core.log import DICTIONARY_OF, DTYPES, Log
 from mossy_trail.intake import records, source
 from mossy_trail.intake.errors import UnusableFile
-from mossy_trail.intake.reader import LogFile, Reading, preview, raw_record, read_files
+from mossy_trail.intake.reader import LogFile, Reading, look, preview, raw_record, read_files
 from tests.campaign import examples
 from tests.conftest import Demo
 from tests.intake.reading import read_and_keep, read_kept
@@ -326,7 +326,7 @@ def test_a_parquet_file_of_any_types_is_read_or_refused(
     path = tmp_path_factory.mktemp("any") / "any.parquet"
     parquet_file.write_table(pa.table(columns, names=[name for name, _ in schema]), path)
     with suppress(UnusableFile):
-        preview(LogFile(path))
+        preview(look(LogFile(path)))
         reading = read_files([path])
         assert len(reading.log) + len(reading.set_aside) == 3
 

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
+import yaml
 
 from mossy_trail.core.log import EVENTS
-from mossy_trail.intake.errors import UnusableFile
+from mossy_trail.intake.errors import UnusableFile, UnusableMap
+from mossy_trail.intake.formats.parquet import kept_block
 from mossy_trail.intake.mapping import Mapping
-from mossy_trail.intake.reader import LogFile, preview, read_files
+from mossy_trail.intake.mapping_file import mapping_document, parse_mapping
+from mossy_trail.intake.reader import LogFile, look, preview, read_files
+from tests.intake.reading import read_and_keep, read_kept
 
 TIMES = [f"2026-05-04 10:00:{i:02}" for i in range(20)]
 
@@ -108,7 +113,7 @@ def cycle(*values: str) -> list[str]:
 def test_columns_are_told_by_name_and_value(
     tmp_path: Path, name: str, columns: dict[str, list[str]], expected: dict[str, str]
 ) -> None:
-    seen = preview(LogFile(write(tmp_path, columns, name)))
+    seen = preview(look(LogFile(write(tmp_path, columns, name))))
     found = {key: of[0] for key, of in seen.mapping.fields.items() if key != "count"}
     assert found == expected
     assert not seen.proposal.exact
@@ -161,28 +166,67 @@ def test_a_chosen_mapping_composes_and_takes_apart(tmp_path: Path) -> None:
     assert log.text("tab", 0) == "Main"
     props = json.loads(log.text("props", 0) or "")
     assert props == {"who.plan": "gold", "user (column)": "not this one"}
-    read = preview(LogFile(path), mapping).read[0]
+    read = preview(look(LogFile(path)), mapping).read[0]
     assert (read["screen"], read["time"]) == ("Home/map", "2026-05-04 10:00:00.000")
 
 
 def test_our_own_names_ask_nothing_and_shapes_do_not_depend_on_order(tmp_path: Path) -> None:
     columns = {"time": TIMES, "user": cycle("u"), "screen": cycle("A"), "page": cycle("B")}
-    seen = preview(LogFile(write(tmp_path, columns)))
+    seen = preview(look(LogFile(write(tmp_path, columns))))
     assert seen.proposal.exact
     turned = dict(reversed(columns.items()))
-    assert preview(LogFile(write(tmp_path, turned, "turned.csv"))).shape == seen.shape
+    assert preview(look(LogFile(write(tmp_path, turned, "turned.csv")))).shape == seen.shape
     fewer = {k: v for k, v in columns.items() if k != "page"}
-    assert preview(LogFile(write(tmp_path, fewer, "fewer.csv"))).shape != seen.shape
+    assert preview(look(LogFile(write(tmp_path, fewer, "fewer.csv")))).shape != seen.shape
 
 
 def test_rows_that_cannot_be_read_say_why(tmp_path: Path) -> None:
     columns = {"time": ["x", *TIMES[1:]], "user": ["u", "", *cycle("u")[2:]], "screen": cycle("A")}
-    problems = [row["problem"] for row in preview(LogFile(write(tmp_path, columns))).read]
+    problems = [row["problem"] for row in preview(look(LogFile(write(tmp_path, columns)))).read]
     assert problems[:3] == ["time cannot be read", "no user", None]
 
 
 def test_a_log_in_which_nothing_can_be_told_names_its_columns(tmp_path: Path) -> None:
     path = write(tmp_path, {"a": cycle("1"), "b": cycle("2")})
-    assert preview(LogFile(path)).mapping.missing == ["time", "user", "screen"]
+    assert preview(look(LogFile(path))).mapping.missing == ["time", "user", "screen"]
     with pytest.raises(UnusableFile, match=r"a time or for a user or for an event.*“a”, “b”"):
         read_files([path])
+
+
+def test_what_is_left_out_or_hashed_is_nowhere_kept(tmp_path: Path) -> None:
+    columns = {
+        "when": [*TIMES[1:], "never"],
+        "email": cycle("ann@skerry.example", "bo@skerry.example"),
+        "page": cycle("Home", "List"),
+        "phone": cycle("+47 123 45 678"),
+        "tier": cycle("gold"),
+    }
+    reading, blocks = read_and_keep(write(tmp_path, columns), key=b"of this installation")
+    mapping = Mapping.of(reading.files[0]["mapping"])
+    assert (mapping.fields["user"], mapping.hashed) == (["email"], ["email"])
+    assert mapping.left_out == ["phone"]
+    assert [(row.reason, row.text) for row in reading.set_aside] == [("time cannot be read", "")]
+    pieces = [data for block in blocks for _, data in block.pieces()]
+    kept = "".join(str(block.text(row)) for block in map(kept_block, pieces) for row in range(20))
+    for secret in ("ann@", "skerry.example", "123 45"):
+        assert secret not in kept + json.dumps(reading.log.terms)
+    assert "gold" in kept
+    again = read_kept(reading, blocks, key=b"of this installation")
+    assert again.log.terms == reading.log.terms, "what is hashed is not hashed again"
+    other, _ = read_and_keep(tmp_path / "log.csv", key=b"of another")
+    assert set(other.log.terms["user"]).isdisjoint(reading.log.terms["user"])
+
+
+def test_a_mapping_is_a_document_that_is_held_to_its_schema(tmp_path: Path) -> None:
+    columns = {"when": TIMES, "who": cycle("a", "b"), "what": cycle("otp_ok", "shown", "tapped")}
+    mapping = preview(look(LogFile(write(tmp_path, columns)))).mapping
+    chosen = replace(mapping, events={**mapping.events, "tapped": "leave out"})
+    text = yaml.safe_dump(mapping_document(chosen), allow_unicode=True)
+    assert parse_mapping(text) == chosen
+    reading = read_files([tmp_path / "log.csv"], mapping=chosen)
+    assert {row.reason for row in reading.set_aside} == {"left out by the mapping"}
+    outcome = reading.log.columns["outcome"]
+    assert (outcome[reading.log.columns["event"] == EVENTS.index("sign_in")] == 1).all()
+    for wrong in ("mossy_mapping: 2", "[1, 2]", text + "colour: red", text + "patterns: ['']"):
+        with pytest.raises(UnusableMap):
+            parse_mapping(wrong)

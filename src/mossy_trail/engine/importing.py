@@ -28,10 +28,13 @@ from mossy_trail.intake.reader import (
     Input,
     KeptFile,
     LogFile,
+    Looked,
     Preview,
     Progress,
     Reading,
     Watcher,
+    glance,
+    look,
     preview,
     read_log,
 )
@@ -98,6 +101,7 @@ class Importer:
         self._queue: SimpleQueue[int | None] = SimpleQueue()
         self._progress: dict[int, JobProgress] = {}
         self._cancelled: set[int] = set()
+        self._looked: tuple[int, int, Looked] | None = None
         self._thread = Thread(target=self._work, name="importer", daemon=True)
 
     def start(self) -> None:
@@ -124,6 +128,7 @@ class Importer:
         It is clear when a file's columns are named as the fields are, or when a file of its shape
         has been brought into the app before.
         """
+        self._looked = None
         with Session(self.engine) as session, session.begin():
             job = session.get_one(Job, job_id)
             try:
@@ -145,17 +150,22 @@ class Importer:
 
         Without one it is read as it was before, or as its first rows propose.
         """
-        for given in self._inputs(job):
-            seen = preview(given)
-            known: object = seen.shape in job.mappings or (
-                not job.anew
-                and (seen.proposal.exact or session.get(SavedMapping, (job.app_id, seen.shape)))
+        for number, given in enumerate(self._inputs(job)):
+            shape, exact = glance(given)
+            known: object = shape in job.mappings or (
+                not job.anew and (exact or session.get(SavedMapping, (job.app_id, shape)))
             )
             if not known:
-                before = [file["mapping"] for file in job.files if file.get("shape") == seen.shape]
+                before = [file["mapping"] for file in job.files if file.get("shape") == shape]
                 mapping = mapping or (Mapping.of(before[0]) if before else None)
-                return preview(given, mapping) if mapping else seen
+                return preview(self._looked_at(job.id, number, given), mapping)
         return None
+
+    def _looked_at(self, job_id: int, number: int, given: Input) -> Looked:
+        """The file as it was looked at: kept while it is asked about, as each choice asks anew."""
+        if self._looked is None or self._looked[:2] != (job_id, number):
+            self._looked = (job_id, number, look(given))
+        return self._looked[2]
 
     def read_as(self, job_id: int, mapping: Mapping) -> None:
         """Read the file that is asked about by this mapping, and later ones of its shape too."""

@@ -95,8 +95,8 @@ class Proposal:
 def propose(table: pa.Table) -> Proposal:
     """A mapping for a file with these rows."""
     sample = _sample(table)
-    own = [name for name in FIELDS if name in table.column_names]
-    if not Mapping({name: [name] for name in own}).missing:
+    if named_as_fields(table.column_names):
+        own = [name for name in FIELDS if name in table.column_names]
         # All fields, since later rows may have some that the first have not.
         itself = Mapping({name: [name] for name in FIELDS})
         reasons = dict.fromkeys(own, "named as the field is")
@@ -110,6 +110,11 @@ def propose(table: pa.Table) -> Proposal:
     for better in _STEPS:
         proposal = better(proposal, columns)
     return _with_times(proposal, sample)
+
+
+def named_as_fields(columns: Sequence[str]) -> bool:
+    """Whether the columns that each row needs bear our own names."""
+    return not Mapping({name: [name] for name in FIELDS if name in columns}).missing
 
 
 def _sample(table: pa.Table) -> pa.Table:

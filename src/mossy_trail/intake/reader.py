@@ -22,7 +22,7 @@ from mossy_trail.intake.formats.parquet import Parquet, TableBlock, kept_block, 
 from mossy_trail.intake.formats.xes import Xes
 from mossy_trail.intake.mapping import Mapping, apply, column, columns_of, masked, shape_of
 from mossy_trail.intake.patterns import find
-from mossy_trail.intake.proposal import Proposal, propose
+from mossy_trail.intake.proposal import Proposal, named_as_fields, propose
 from mossy_trail.intake.records import (
     GOOD,
     LONGEST_ROW,
@@ -365,7 +365,7 @@ def _gathered(given: Input, most: int = TO_PROPOSE_FROM) -> pa.Table | None:
                 tables.append(table)
             if sum(part.num_rows for part in tables) >= most:
                 break
-            if len(tables) == 1 and propose(table).exact:
+            if named_as_fields(tables[0].column_names):
                 break
     if not tables:
         return None
@@ -375,10 +375,8 @@ def _gathered(given: Input, most: int = TO_PROPOSE_FROM) -> pa.Table | None:
 
 def _proposed(given: Input, table: pa.Table) -> Mapping:
     """The proposed mapping, if rows can be read by it."""
-    proposal = propose(table)
-    if not proposal.exact and (gathered := _gathered(given)):
-        proposal = propose(gathered)
-    mapping, name = proposal.mapping, given.name
+    gathered = None if named_as_fields(table.column_names) else _gathered(given)
+    mapping, name = propose(gathered or table).mapping, given.name
     if mapping.missing:
         words = {"screen": "an event or a screen", "time": "a time", "user": "a user"}
         lacking = " or for ".join(words[field] for field in mapping.missing)
@@ -422,12 +420,39 @@ class Word:
     """Empty where it means nothing that is known."""
 
 
-def preview(given: Input, mapping: Mapping | None = None, rows: int = 50) -> Preview:
-    """Read the first rows of a file by this mapping, or by the one that its rows propose."""
+def glance(given: Input) -> tuple[str, bool]:
+    """A file's shape, and whether its columns bear our own names."""
+    with given.open() as opened:
+        for _, table in _within_limits(given.name, opened.batches):
+            if table.num_rows:
+                return shape_of(table.column_names), named_as_fields(table.column_names)
+    raise _no_row(given)
+
+
+def _no_row(given: Input) -> UnusableFile:
+    return UnusableFile(given.name, "No row of it can be read.", "Export the log again.")
+
+
+@dataclass(frozen=True, eq=False)
+class Looked:
+    """The rows of a file that a proposal is made from, and the proposal."""
+
+    given: Input
+    table: pa.Table
+    proposal: Proposal
+
+
+def look(given: Input) -> Looked:
+    """Look at a file, of which it is not known how it is to be read."""
     table = _gathered(given)
     if table is None:
-        raise UnusableFile(given.name, "No row of it can be read.", "Export the log again.")
-    proposal = propose(table)
+        raise _no_row(given)
+    return Looked(given, table, propose(table))
+
+
+def preview(looked: Looked, mapping: Mapping | None = None, rows: int = 50) -> Preview:
+    """The first rows of a file, read by this mapping or by the one that is proposed."""
+    given, table, proposal = looked.given, looked.table, looked.proposal
     used = mapping or proposal.mapping
     columns = columns_of(table)
     first = table.slice(0, rows)

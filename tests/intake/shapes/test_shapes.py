@@ -17,7 +17,7 @@ from mossy_trail.core.scope import Scope
 from mossy_trail.demo.simulator import simulate
 from mossy_trail.engine import links, sign_in, tabs
 from mossy_trail.engine.study import Study
-from mossy_trail.intake.reader import LogFile, preview, read_files
+from mossy_trail.intake.reader import LogFile, look, preview, read_files
 from tests.core.test_replay import THE_MAP
 from tests.intake.shapes.written import SHAPES, Row, address
 
@@ -77,7 +77,7 @@ def truth() -> dict[str, Any]:
 @pytest.mark.parametrize("name", SHAPES)
 def test_the_proposal_leads_to_the_true_figures(name: str, tmp_path: Path) -> None:
     path = SHAPES[name](rows(), tmp_path)
-    proposed = preview(LogFile(path)).mapping
+    proposed = preview(look(LogFile(path))).mapping
     corrected = replace(proposed, **CORRECTIONS.get(name, {}))
     reading = read_files([path], mapping=corrected)
     assert reading.set_aside == []
