@@ -14,7 +14,9 @@ from mossy_trail.intake.errors import UnusableFile, UnusableMap
 from mossy_trail.intake.formats.parquet import kept_block
 from mossy_trail.intake.mapping import Mapping
 from mossy_trail.intake.mapping_file import mapping_document, parse_mapping
+from mossy_trail.intake.patterns import find, propose_patterns
 from mossy_trail.intake.reader import LogFile, look, preview, read_files
+from mossy_trail.intake.words import meaning
 from tests.intake.reading import read_and_keep, read_kept
 
 TIMES = [f"2026-05-04 10:00:{i:02}" for i in range(20)]
@@ -230,3 +232,36 @@ def test_a_mapping_is_a_document_that_is_held_to_its_schema(tmp_path: Path) -> N
     for wrong in ("mossy_mapping: 2", "[1, 2]", text + "colour: red", text + "patterns: ['']"):
         with pytest.raises(UnusableMap):
             parse_mapping(wrong)
+
+
+@pytest.mark.parametrize(
+    ("word", "meant"),
+    [
+        ("pageview", "screen_view"),
+        ("LoginSucceeded", "sign_in ok"),
+        ("otp_wrong", "sign_in failed"),
+        ("user logged in", "sign_in ok"),
+        ("signup.completed", "sign_up ok"),
+        ("otp_requested", None),
+        ("password_reset", None),
+        ("success", None),
+    ],
+)
+def test_words_of_the_trade(word: str, meant: str | None) -> None:
+    assert meaning(word) == meant
+
+
+@pytest.mark.parametrize(
+    ("address", "screen"),
+    [
+        ("https://shop.example/item/12/7?a=b#c", "/item/{item}/{id}"),
+        ("https://shop.example/", "/"),
+        ("http://[", "/"),
+        ("https://shop.example/{x}/{x}", "/{id}/{x}"),
+        ("https://shop.example/2026/05", "/{id}/{id_id}"),
+    ],
+)
+def test_addresses_become_routes_whatever_is_in_them(address: str, screen: str) -> None:
+    patterns = propose_patterns({address: 1, "https://shop.example/cart": 9})
+    found = find(patterns, address)
+    assert (found.screen if found else address) == screen

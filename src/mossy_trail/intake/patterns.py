@@ -18,6 +18,8 @@ _ID = re.compile(
     re.I,
 )
 _LONGEST = 500
+_MOST = 400
+"""Routes that are proposed; others are taken by themselves."""
 _LIKE = 3
 """So many values of one form make a pattern."""
 
@@ -94,32 +96,31 @@ def _is_address(value: str) -> bool:
 
 
 def _of_addresses(values: Mapping[str, int]) -> list[str]:
-    """Routes with a variable for each segment that looks like an id, or that has very many values.
+    """Routes with a variable for each segment that looks like an id, those without any first.
 
-    A query is left to the params of a route only where a pattern asks for it; it tells no screen.
+    None where the addresses are plain paths, which are names already.
     """
     routes: Counter[str] = Counter()
     for value, count in values.items():
         routes[_route(value)] += count
-    if all(route == value for route, value in zip(routes, values, strict=False)) and all(
-        "{" not in route and "://" not in route for route in routes
-    ):
+    if set(routes) == set(values) and not any("://" in route for route in routes):
         return []
-    return [
-        route
-        for route, _ in sorted(
-            routes.items(), key=lambda item: (item[0].count("{"), -item[1], item[0])
-        )
-    ]
+    common = [route for route, _ in routes.most_common(_MOST) if is_pattern(route)]
+    return sorted(common, key=lambda route: route.count("{"))
 
 
 def _route(value: str) -> str:
-    split = urlsplit(value)
+    """The address without query and fragment, with a variable in the place of each id."""
+    try:
+        split = urlsplit(value)
+    except ValueError:  # brackets that do not close, and the like
+        return value
     before, segments = "", split.path.rstrip("/").split("/")
     parts, used = [], set[str]()
     for segment in segments:
-        if segment and _ID.fullmatch(unquote(segment)):
-            name = _singular(before) or "id"
+        if segment and ("{" in segment or _ID.fullmatch(unquote(segment))):
+            name = _singular(before)
+            name = name if name.isidentifier() else "id"
             while name in used or name == "screen":
                 name += "_id"
             used.add(name)

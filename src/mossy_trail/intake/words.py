@@ -160,6 +160,8 @@ def _account_word(whole: str) -> str | None:
         return said
     if not rest or len(set(ends)) != 1:
         return None
+    if rest <= _BY_CODE and {"request", "requested"} & set(tokens):
+        return None  # a code that is sent for is no try yet
     if rest <= _SIGN_UP:
         return f"sign_up {ends[0]}"
     return f"sign_in {ends[0]}" if rest <= _SIGN_IN | _BY_CODE else None
