@@ -76,7 +76,7 @@ export interface paths {
          * @description CloudEvents 1.0 in JSON: one (structured or binary mode) or a batch.
          *
          *     The answer comes when they are durable. An event whose `source` and `id` came before is
-         *     dropped, and counted.
+         *     dropped, and counted. Of each event the answer says what becomes of it, and why.
          */
         post: operations["send_events"];
         delete?: never;
@@ -1867,6 +1867,10 @@ export interface components {
             document: {
                 [key: string]: unknown;
             };
+            /** Folded */
+            folded: {
+                [key: string]: string;
+            };
             /** Moves */
             moves: components["schemas"]["SeenMove"][];
             practice: components["schemas"]["Practice"];
@@ -2168,13 +2172,32 @@ export interface components {
         };
         /**
          * ReceiptView
-         * @description Events that were new, and those that had been sent before.
+         * @description Events that are used, that had been sent before, and that cannot be used.
          */
         ReceiptView: {
             /** Accepted */
             accepted: number;
             /** Duplicates */
             duplicates: number;
+            /** Events */
+            events: components["schemas"]["ReceivedView"][];
+            /** Set Aside */
+            set_aside: number;
+        };
+        /**
+         * ReceivedView
+         * @description What becomes of an event; `reason` says why one is set aside.
+         */
+        ReceivedView: {
+            /**
+             * Fate
+             * @enum {string}
+             */
+            fate: "used" | "doubled" | "set aside";
+            /** Id */
+            id: string;
+            /** Reason */
+            reason: string;
         };
         /** RestingPile */
         RestingPile: {

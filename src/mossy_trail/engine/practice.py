@@ -49,9 +49,19 @@ def measure(study: Study, scope: Scope, document: dict[str, Any]) -> dict[str, A
             }
             for name in listed
         ],
+        "folded": _folded(study),
         "moves": moves[:MOST_MOVES],
         "practice": _practice(document, visits, moves),
     }
+
+
+def _folded(study: Study) -> dict[str, str]:
+    """Logged names that are a screen's of the map but for case, spaces, dashes and underscores."""
+    if not study.parts:
+        return {}
+    places, logged = study.parts[0].places, study.terms["screen"]
+    codes = np.flatnonzero(places.folded_name).tolist()
+    return {logged[code]: places.names[places.of_name[code]] for code in codes}
 
 
 def _names(study: Study) -> list[str]:

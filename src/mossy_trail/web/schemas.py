@@ -506,6 +506,8 @@ class MapView(BaseModel):
     document: dict[str, Any]
     versions: list[MapVersion]
     screens: list[MapScreen]
+    folded: dict[str, str]
+    """Logged names that are read as a screen's, though case, spaces or dashes differ."""
     moves: list[SeenMove]
     practice: Practice
 

@@ -26,6 +26,32 @@ interface Props {
 
 type Screen = MapView["screens"][number];
 
+/** Logged names that need no answer: only case, spaces or dashes differ from the map's. */
+function FoldedNames({ folded }: { folded: MapView["folded"] }) {
+  const names = Object.entries(folded);
+  if (!names.length) {
+    return null;
+  }
+  return (
+    <details className="mb-2 small-text" data-testid="folded-names">
+      <summary>
+        {count(names.length, "name")} in the log {names.length === 1 ? "is" : "are"} read as a
+        screen whose name differs in case, spaces or dashes alone
+      </summary>
+      {names.slice(0, MOST_FOLDED).map(([logged, screen]) => (
+        <div key={logged}>
+          <span className="soft">“{short(logged, 60)}” is</span> {short(screen, 60)}
+        </div>
+      ))}
+      <span className="soft">
+        <code>names: exact</code> in the map tells such names apart.
+      </span>
+    </details>
+  );
+}
+
+const MOST_FOLDED = 200;
+
 /** Names that the map does not know first, each with what it may mean; then all screens. */
 export function ScreenList(props: Props) {
   const { view, map } = props;
@@ -41,6 +67,7 @@ export function ScreenList(props: Props) {
   return (
     <>
       {unknown.length > 0 && <UnknownNames {...props} unknown={unknown} />}
+      <FoldedNames folded={view.folded} />
       {(map.screens ?? []).length > 0 && (
         <>
           <Form.Control
