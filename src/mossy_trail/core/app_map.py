@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import unicodedata
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -264,15 +263,15 @@ def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:
     index = {screen.name: i for i, screen in enumerate(app_map.screens)}
     index |= {a: index[s.name] for s in app_map.screens for a in s.aliases}
     index = {r: index[s.name] for s in app_map.screens for r in s.routes} | index
-    like = {folded(name): i for name, i in reversed(index.items())} if app_map.folds else {}
+    like = {plain_name(name): i for name, i in reversed(index.items())} if app_map.folds else {}
     known, routes = len(app_map.screens), _Routes(app_map.screens, terms["params"])
     names = [screen.name for screen in app_map.screens]
     of_name = np.empty(len(terms["screen"]), "int32")
     params_of_name = np.full(len(of_name), NONE, "int32")
     by_fold = np.zeros(len(of_name), bool)
     for code, name in enumerate(terms["screen"]):
-        if name not in index and folded(name) in like:
-            index[name], by_fold[code] = like[folded(name)], True
+        if name not in index and plain_name(name) in like:
+            index[name], by_fold[code] = like[plain_name(name)], True
         if name not in index and (found := routes.find(name)):
             index[name], params_of_name[code] = found
         if name not in index:
@@ -318,14 +317,9 @@ def _indexed(names: Sequence[str], words: Sequence[str], folds: bool) -> dict[st
     """Where in `names` each of them stands, and each of the words that is one when folded."""
     index = {name: i for i, name in enumerate(names)}
     if folds and names:
-        like = {folded(name): i for name, i in reversed(index.items())}
-        index = {word: like[folded(word)] for word in words if folded(word) in like} | index
+        like = {plain_name(name): i for name, i in reversed(index.items())}
+        index = {word: like[plain_name(word)] for word in words if plain_name(word) in like} | index
     return index
-
-
-def folded(name: str) -> str:
-    """A name without what people write now so, now so: case, spaces, dashes and underscores."""
-    return re.sub(r"[\s_-]+", "", unicodedata.normalize("NFKC", name).casefold())
 
 
 class _Routes:
