@@ -1145,10 +1145,10 @@ export interface components {
             name: string;
         };
         /**
-         * CountsView
-         * @description What a file comes to, read so; of its first rows if it has very many.
+         * Counts
+         * @description Of the rows tried: those that can be used, and what they come to.
          */
-        CountsView: {
+        Counts: {
             /** Outcomes Told */
             outcomes_told: boolean;
             /** Rows */
@@ -1180,8 +1180,11 @@ export interface components {
             /** Low */
             low: number;
         };
-        /** DoubtView */
-        DoubtView: {
+        /**
+         * Doubt
+         * @description Something that a person should look at.
+         */
+        Doubt: {
             /** About */
             about: string;
             /** Says */
@@ -1942,9 +1945,9 @@ export interface components {
         MappingPreview: {
             /** Columns */
             columns: string[];
-            counts: components["schemas"]["CountsView"] | null;
+            counts: components["schemas"]["Counts"] | null;
             /** Doubts */
-            doubts: components["schemas"]["DoubtView"][];
+            doubts: components["schemas"]["Doubt"][];
             /** File */
             file: string;
             mapping: components["schemas"]["MappingBody"];
@@ -1963,7 +1966,7 @@ export interface components {
                 [key: string]: string;
             };
             /** Words */
-            words: components["schemas"]["WordView"][];
+            words: components["schemas"]["Word"][];
         };
         /** MatchedStep */
         MatchedStep: {
@@ -2634,15 +2637,12 @@ export interface components {
             start: string;
         };
         /**
-         * WordView
-         * @description A word of a file, in how many rows it is, and what it is taken for; empty for nothing.
+         * Word
+         * @description A word of a file: in how many rows it is, and what it will be taken for.
          */
-        WordView: {
-            /**
-             * Field
-             * @enum {string}
-             */
-            field: "event" | "outcome";
+        Word: {
+            /** Field */
+            field: string;
             /** Meaning */
             meaning: string;
             /** Rows */

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Mapping, Sequence
 from types import MappingProxyType
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -113,12 +114,17 @@ class Coder:
         return np.array(coding, "int32")[row_sets]
 
 
-def _distinct(column: pa.ChunkedArray) -> tuple[NDArray[np.int32], list[str]]:
-    """Codes per row and the distinct texts they stand for; −1 for null and for empty text."""
+def distinct_texts(column: pa.ChunkedArray) -> Any:
+    """A column as Arrow's dictionary of its distinct texts, and each row's place in it."""
     array = column.cast(pa.string()).combine_chunks()
     if isinstance(array, pa.ChunkedArray):
-        array = pa.concat_arrays(array.chunks)
-    array = array.dictionary_encode()
+        array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], pa.string())
+    return array.dictionary_encode()
+
+
+def _distinct(column: pa.ChunkedArray) -> tuple[NDArray[np.int32], list[str]]:
+    """Codes per row and the distinct texts they stand for; −1 for null and for empty text."""
+    array = distinct_texts(column)
     codes = pc.fill_null(array.indices, NONE).to_numpy(zero_copy_only=False).astype("int32")
     texts = array.dictionary.to_pylist()
     if "" in texts:

@@ -14,6 +14,7 @@ import polars as pl
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from mossy_trail.intake.coding import distinct_texts
 from mossy_trail.intake.patterns import find
 from mossy_trail.intake.rows import FIELDS
 from mossy_trail.intake.times import Times
@@ -105,16 +106,26 @@ def _collect(prefix: str, value: object, paths: dict[str, None]) -> None:
 
 def column(table: pa.Table, name: str) -> pa.ChunkedArray:
     """A column, or what lies at a dotted path in one, as text."""
-    if name in table.column_names:
+    outer = _outer(table, name)
+    if outer is None:
+        return pa.chunked_array([pa.nulls(table.num_rows, pa.string())])
+    if outer == name:
         return table[name].cast(pa.string())
+    path = "$" + "".join(f"['{part}']" for part in _inside(name, outer))
+    texts = pl.Series(table[outer].cast(pa.string())).str.json_path_match(path)
+    return pa.chunked_array([texts.to_arrow().cast(pa.string())])
+
+
+def _outer(table: pa.Table, name: str) -> str | None:
+    """The column that a path lies in."""
     parts = name.split(".")
-    for cut in range(len(parts) - 1, 0, -1):
-        outer = ".".join(parts[:cut])
-        if outer in table.column_names:
-            path = "$" + "".join(f"['{part}']" for part in parts[cut:])
-            texts = pl.Series(table[outer].cast(pa.string())).str.json_path_match(path)
-            return pa.chunked_array([texts.to_arrow().cast(pa.string())])
-    return pa.chunked_array([pa.nulls(table.num_rows, pa.string())])
+    names = (".".join(parts[:cut]) for cut in range(len(parts), 0, -1))
+    return next((outer for outer in names if outer in table.column_names), None)
+
+
+def _inside(path: str, outer: str) -> list[str]:
+    """The keys that lead from a column to what lies at a path in it."""
+    return path[len(outer) + 1 :].split(".")
 
 
 # Reading by a mapping.
@@ -127,8 +138,7 @@ def masked(mapping: Mapping, table: pa.Table, key: bytes) -> pa.Table:
         if outer == name:
             table = table.drop_columns([name])
         elif outer:
-            inside = name[len(outer) + 1 :].split(".")
-            table = _rewritten(table, outer, partial(_without, path=inside))
+            table = _rewritten(table, outer, partial(_without, path=_inside(name, outer)))
     for name in mapping.hashed:
         if name in table.column_names:
             table = _rewritten(table, name, lambda text: hashed(text, key))
@@ -138,13 +148,6 @@ def masked(mapping: Mapping, table: pa.Table, key: bytes) -> pa.Table:
 def hashed(text: str, key: bytes) -> str:
     """What stands for a text that nobody is to read; the same for the same text and key."""
     return "h-" + hmac.digest(key, text.encode(), "sha256").hex()[:20]
-
-
-def _outer(table: pa.Table, name: str) -> str | None:
-    """The column that a path lies in."""
-    parts = name.split(".")
-    names = (".".join(parts[:cut]) for cut in range(len(parts), 0, -1))
-    return next((outer for outer in names if outer in table.column_names), None)
 
 
 def _without(text: str, path: list[str]) -> str:
@@ -160,7 +163,7 @@ def _without(text: str, path: list[str]) -> str:
 
 
 def _rewritten(table: pa.Table, name: str, rewrite: Callable[[str], str]) -> pa.Table:
-    encoded = _encoded(table[name].cast(pa.string()))
+    encoded = distinct_texts(table[name])
     texts = [text if text is None else rewrite(text) for text in encoded.dictionary.to_pylist()]
     place = table.schema.get_field_index(name)
     return table.set_column(place, name, _decoded(texts, encoded))
@@ -181,8 +184,7 @@ def apply(mapping: Mapping, table: pa.Table) -> pa.Table:
             result[f"{name} (column)" if name in FIELDS else name] = table[name]
         elif inside and given == [name]:
             for path in inside:
-                keys = path[len(name) + 1 :].split(".")
-                table = _rewritten(table, name, partial(_less, path=keys))
+                table = _rewritten(table, name, partial(_less, path=_inside(path, name)))
     for name, constant in mapping.constants.items():
         result[name] = pa.chunked_array([pa.repeat(constant, table.num_rows)])
     for name, columns in mapping.fields.items():
@@ -242,7 +244,7 @@ def _translated(mapping: Mapping, table: pa.Table) -> pa.Table:
 
 
 def _with_events(mapping: Mapping, table: pa.Table, told: pa.ChunkedArray | None) -> pa.Table:
-    encoded = _encoded(table["event"].cast(pa.string()))
+    encoded = distinct_texts(table["event"])
     words = encoded.dictionary.to_pylist()
     found = [None if word in mapping.events else find(mapping.patterns, word) for word in words]
     meant = [
@@ -272,7 +274,7 @@ def _meant(mapping: Mapping, word: str) -> str:
 
 def _with_screens(mapping: Mapping, table: pa.Table, name: str) -> pa.Table:
     """Names of screens, and params, out of the values that patterns fit."""
-    encoded = _encoded(table[name].cast(pa.string()))
+    encoded = distinct_texts(table[name])
     values = encoded.dictionary.to_pylist()
     found = [find(mapping.patterns, value) for value in values]
     screens = [here.screen if here else value for value, here in zip(values, found, strict=True)]
@@ -290,15 +292,11 @@ def _with_params(table: pa.Table, found: pa.ChunkedArray) -> pa.Table:
     """Params that patterns found stand beside those of the row, which win."""
     if "params" not in table.column_names:
         return _put(table, "params", found)
-    own = table["params"].cast(pa.string())
+    own = table["params"].cast(pa.string()).to_pylist()
     both = [
-        _merged(a, b) if a and b else a or b for a, b in zip(_list(own), _list(found), strict=True)
+        _merged(a, b) if a and b else a or b for a, b in zip(own, found.to_pylist(), strict=True)
     ]
     return _put(table, "params", pa.chunked_array([pa.array(both, pa.string())]))
-
-
-def _list(column: pa.ChunkedArray) -> list[str | None]:
-    return list(column.to_pylist())
 
 
 def _merged(own: str, found: str) -> str:
@@ -313,13 +311,6 @@ def _put(table: pa.Table, name: str, column: pa.ChunkedArray) -> pa.Table:
     if place < 0:
         return table.append_column(name, column)
     return table.set_column(place, name, column)
-
-
-def _encoded(column: pa.ChunkedArray) -> Any:
-    array = column.combine_chunks()
-    if isinstance(array, pa.ChunkedArray):
-        array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], pa.string())
-    return array.dictionary_encode()
 
 
 def _decoded(texts: Sequence[str | None], encoded: Any) -> pa.ChunkedArray:

@@ -76,9 +76,10 @@ _CLOCK_ONLY = (
 
 @dataclass(frozen=True)
 class Doubt:
-    """Something that a person should look at: about a field, or about “words”."""
+    """Something that a person should look at."""
 
     about: str
+    """A field, “words” or “left_out”."""
     says: str
 
 
@@ -333,7 +334,7 @@ def _with_patterns(proposal: Proposal, columns: dict[str, _Values]) -> Proposal:
 
 def _address(fields: dict[str, list[str]], columns: dict[str, _Values]) -> str | None:
     """A column of addresses, other than of those that were left."""
-    left = {name for names in (fields.get("from", []),) for name in names}
+    left = fields.get("from", [])
     found = [
         name
         for name, values in columns.items()

@@ -12,7 +12,10 @@ from mossy_trail.core.health import FINDINGS, LOUD
 from mossy_trail.core.log import OUTCOMES
 from mossy_trail.core.measures.funnel import MOST_STAGES
 from mossy_trail.core.steps import FATES, MOVES
+from mossy_trail.engine.trial import Counts
 from mossy_trail.intake.patterns import is_pattern
+from mossy_trail.intake.proposal import Doubt
+from mossy_trail.intake.reader import Word
 from mossy_trail.intake.rows import FIELDS
 from mossy_trail.intake.times import FORMS, is_written_form
 from mossy_trail.store.models import JOB_STATES
@@ -171,35 +174,6 @@ class MappingBody(BaseModel):
     times: TimesBody = TimesBody()
 
 
-class DoubtView(BaseModel):
-    about: str
-    """A field, “words” or “left_out”."""
-    says: str
-
-
-class WordView(BaseModel):
-    """A word of a file, in how many rows it is, and what it is taken for; empty for nothing."""
-
-    field: Literal["event", "outcome"]
-    word: str
-    rows: int
-    meaning: str
-
-
-class CountsView(BaseModel):
-    """What a file comes to, read so; of its first rows if it has very many."""
-
-    rows: int
-    usable: int
-    whole: bool
-    users: int
-    sessions: int
-    steps: int
-    tried: int
-    signed_in: int
-    outcomes_told: bool
-
-
 class MappingPreview(BaseModel):
     """The first rows of a file as they came, and as they will be read."""
 
@@ -210,9 +184,9 @@ class MappingPreview(BaseModel):
     mapping: MappingBody
     reasons: dict[str, str]
     missing: list[FieldName]
-    words: list[WordView]
-    doubts: list[DoubtView]
-    counts: CountsView | None
+    words: list[Word]
+    doubts: list[Doubt]
+    counts: Counts | None
     """None where no row can be read."""
 
 

@@ -22,13 +22,10 @@ from mossy_trail.store.models import AppMapVersion, Job, StoredLog
 from mossy_trail.web.context import Context, Database, Here, TheApp, milliseconds
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import (
-    CountsView,
-    DoubtView,
     JobView,
     MappingBody,
     MappingPreview,
     NewImport,
-    WordView,
 )
 
 router = APIRouter(prefix="/api", tags=["imports"])
@@ -234,9 +231,9 @@ def _mapping_preview(
         mapping=MappingBody(**asdict(seen.mapping)),
         reasons=seen.proposal.reasons,
         missing=seen.mapping.missing,  # type: ignore[arg-type]
-        words=[WordView(**asdict(word)) for word in seen.words],
-        doubts=[DoubtView(**asdict(doubt)) for doubt in seen.proposal.doubts],
-        counts=CountsView(**asdict(counts)) if counts else None,
+        words=seen.words,
+        doubts=seen.proposal.doubts,
+        counts=counts,
     )
 
 
