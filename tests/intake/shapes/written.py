@@ -47,6 +47,16 @@ def _params(row: Row) -> dict[str, Any]:
     return json.loads(params) if isinstance(params, str) else dict(params or {})
 
 
+_COMMON = ("user", "session", "tab", "uri", "source", "params")
+
+
+def _as(row: Row, *names: str) -> Row:
+    """What rows have in common, in that order under these names; what has none is not told."""
+    told = {**row, "params": json.dumps(_params(row)) if _params(row) else ""}
+    named = {name: told.get(field, "") for field, name in zip(_COMMON, names, strict=False) if name}
+    return {**named, "crew": row["crew"]}
+
+
 def _csv(
     path: Path, rows: Iterable[Row], delimiter: str = ",", encoding: str = "utf-8", before: str = ""
 ) -> Path:
@@ -99,19 +109,21 @@ def outcome_in_the_word(rows: list[Row], folder: Path) -> Path:
         (
             {
                 "event_time": row["time"],
-                "device_id": row["user"],
-                "visit_id": row["session"],
                 "event_name": _said(row),
                 "screen_name": row.get("screen", ""),
                 "previous_screen": row.get("from", ""),
-                "active_tab": row.get("tab", ""),
-                "link": row.get("uri", ""),
-                "link_source": row.get("source", ""),
-                "screen_params": json.dumps(_params(row)) if _params(row) else "",
                 "steps_back": row.get("count", ""),
                 "user_agent": "Skerry/3.2 (Linux; Android 14) Mobile",
                 "app_version": row["version"],
-                "crew": row["crew"],
+                **_as(
+                    row,
+                    "device_id",
+                    "visit_id",
+                    "active_tab",
+                    "link",
+                    "link_source",
+                    "screen_params",
+                ),
             }
             for row in rows
         ),
@@ -214,15 +226,9 @@ def viewed_x_screen(rows: list[Row], folder: Path) -> Path:
         (
             {
                 "Time": row["time"],
-                "Visitor ID": row["user"],
-                "Visit": row["session"],
                 "Event": word(row),
                 "Screen": "" if row["event"] == "screen_view" else _spaced(row.get("screen", "")),
-                "Tab": row.get("tab", ""),
-                "Link": row.get("uri", ""),
-                "Source": row.get("source", ""),
-                "Params": json.dumps(_params(row)) if _params(row) else "",
-                "crew": row["crew"],
+                **_as(row, "Visitor ID", "Visit", "Tab", "Link", "Source", "Params"),
             }
             for row in rows
         ),
@@ -242,15 +248,9 @@ def screen_in_a_code(rows: list[Row], folder: Path) -> Path:
         (
             {
                 "ts": _epoch(row),
-                "uid": row["user"],
-                "session_id": row["session"],
                 "type": word(row),
                 "target_screen": "" if row["event"] == "screen_view" else row.get("screen", ""),
-                "selected_tab": row.get("tab", ""),
-                "uri": row.get("uri", ""),
-                "source": row.get("source", ""),
-                "params": json.dumps(_params(row)) if _params(row) else "",
-                "crew": row["crew"],
+                **_as(row, "uid", "session_id", "selected_tab", "uri", "source", "params"),
             }
             for row in rows
         ),
@@ -266,16 +266,10 @@ def day_and_time_of_day(rows: list[Row], folder: Path) -> Path:
             {
                 "Date": f"{_moment(row):%d/%m/%Y}",
                 "Time of day": f"{_moment(row):%H:%M:%S.%f}",
-                "Customer": row["user"],
                 "Customer e-mail": f"{row['user']}@skerry.example",
-                "Session": row["session"],
                 "Action": _said(row),
                 "Page": row.get("screen", ""),
-                "Tab": row.get("tab", ""),
-                "Link": row.get("uri", ""),
-                "Source": row.get("source", ""),
-                "Params": json.dumps(_params(row)) if _params(row) else "",
-                "crew": row["crew"],
+                **_as(row, "Customer", "Session", "Tab", "Link", "Source", "Params"),
             }
             for row in rows
         ),
@@ -290,15 +284,9 @@ def times_as_people_write(rows: list[Row], folder: Path) -> Path:
         (
             {
                 "When": f"{_moment(row):%B %d, %Y %I:%M:%S.%f %p}",
-                "Member": row["user"],
-                "Visit": row["session"],
                 "What": _said(row),
                 "Scene": row.get("screen", ""),
-                "Section": row.get("tab", ""),
-                "Deeplink": row.get("uri", ""),
-                "Medium": row.get("source", ""),
-                "Arguments": json.dumps(_params(row)) if _params(row) else "",
-                "crew": row["crew"],
+                **_as(row, "Member", "Visit", "Section", "Deeplink", "Medium", "Arguments"),
             }
             for row in rows
         ),
@@ -312,16 +300,10 @@ def times_with_a_zone_in_words(rows: list[Row], folder: Path) -> Path:
         (
             {
                 "logged": f"{_moment(row):%Y-%m-%d %H:%M:%S.%f} UTC",
-                "person": row["user"],
-                "sitting": row["session"],
                 "happening": _said(row, "signin"),
                 "place": row.get("screen", ""),
-                "tab": row.get("tab", ""),
-                "href": row.get("uri", ""),
-                "source": row.get("source", ""),
-                "params": json.dumps(_params(row)) if _params(row) else "",
-                "crew": row["crew"],
                 "tier": "Fähre",
+                **_as(row, "person", "sitting", "tab", "href", "source", "params"),
             }
             for row in rows
         ),
@@ -444,15 +426,10 @@ def only_an_email(rows: list[Row], folder: Path) -> Path:
             {
                 "datetime": _moment(row).astimezone(zone).isoformat(),
                 "email": f"{row['user']}@skerry.example",
-                "session_key": row["session"],
                 "event": _said(row),
                 "page_name": row.get("screen", ""),
-                "tab": row.get("tab", ""),
-                "link": row.get("uri", ""),
-                "source": row.get("source", ""),
-                "params": json.dumps(_params(row)) if _params(row) else "",
-                "crew": row["crew"],
                 "row_id": f"r-{number:06}",
+                **_as(row, "", "session_key", "tab", "link", "source", "params"),
             }
             for number, row in enumerate(rows)
         ),
@@ -467,14 +444,9 @@ def no_session_and_seconds(rows: list[Row], folder: Path) -> Path:
         (
             {
                 "unixtime": f"{_moment(row).replace(tzinfo=UTC).timestamp():.3f}",
-                "anonymous_id": row["user"],
                 "verb": _said(row),
                 "view": row.get("screen", ""),
-                "tab": row.get("tab", ""),
-                "link_url": row.get("uri", ""),
-                "source": row.get("source", ""),
-                "parameters": json.dumps(_params(row)) if _params(row) else "",
-                "crew": row["crew"],
+                **_as(row, "anonymous_id", "", "tab", "link_url", "source", "parameters"),
             }
             for row in rows
         ),
@@ -496,18 +468,13 @@ def whole_addresses(rows: list[Row], folder: Path) -> Path:
             {
                 "server_time": row["time"],
                 "client_time": row["time"],
-                "visitor": row["user"],
-                "visit": row["session"],
                 "event": "pageview" if row["event"] == "screen_view" else _said(row),
                 "page_url": address(row["screen"], _params(row))
                 + ("?from=mail" if number % 7 else "")
                 if row.get("screen")
                 else "",
                 "referrer": address(row["from"], {}) if row.get("from") else "",
-                "tab": row.get("tab", ""),
-                "link": row.get("uri", ""),
-                "source": row.get("source", ""),
-                "crew": row["crew"],
+                **_as(row, "visitor", "visit", "tab", "link", "source"),
             }
             for number, row in enumerate(rows)
         ),
