@@ -71,9 +71,9 @@ def measure(study: Study, scope: Scope) -> SignIn:
     total = reduce(add, each_inside(study, scope, ask), sign_in.EMPTY)
     count = {name: _count(total, name) for name in sign_in.figures()}
     times = {"tried": total.to_try, "in": total.to_in}
-    tries, outcomes = _told(study)
+    outcomes = _told(study)
     stages = []
-    told = [("met", "met"), *([("tried", "met")] * tries), *([("in", "tried")] * outcomes)]
+    told = [("met", "met"), *([("tried", "met"), ("in", "tried")] * outcomes)]
     for name, previous in told:
         n = count[name]
         to = quartiles(times[name] / 1000) if name in times else None
@@ -81,7 +81,7 @@ def measure(study: Study, scope: Scope) -> SignIn:
         stages.append(Stage(name, n, *shares, to))
     losses = [
         Loss(figure, stage, way, share(count[figure], count[stage]))
-        for stage in ("met", *(["tried"] * outcomes))
+        for stage in (("met", "tried") if outcomes else ())
         for way in sign_in.WAYS[:-1]
         for figure in [f"lost_{stage}.{way}"]
         if count[figure]
@@ -93,15 +93,17 @@ def measure(study: Study, scope: Scope) -> SignIn:
     return SignIn(scope.unit, *counted, stages, losses, small, has_screen, outcomes)
 
 
-def _told(study: Study) -> tuple[bool, bool]:
-    """Whether the log, whatever is in scope, tells of tries at all, and of how they came out."""
+def _told(study: Study) -> bool:
+    """Whether the log, whatever is in scope, tells tries, and how they came out.
 
-    def ask(steps: Steps) -> tuple[bool, bool]:
+    Without that nobody knows who tried, nor who of the others left for good.
+    """
+
+    def ask(steps: Steps) -> bool:
         outcome = steps.log.columns["outcome"][steps.log.columns["event"] == EVENT["sign_in"]]
-        return bool(len(outcome)), bool((outcome != NONE).any())
+        return bool((outcome != NONE).any())
 
-    found = study.each(ask)
-    return any(tries for tries, _ in found), any(outcomes for _, outcomes in found)
+    return any(study.each(ask))
 
 
 @evidence_of("sign-in")

@@ -50,7 +50,7 @@ export function HealthView({ app }: { app: AppSummary }) {
       <div className="view-body">
         <div className="column">
           <h1>{first ?? sentence(health, aside)}</h1>
-          {first && <p className="mb-1">{sentence(health, aside)}</p>}
+          {poor && !loudest && <p className="mb-1">{sentence(health, aside)}</p>}
           <p className="soft mb-0 mt-1">
             {count(health.rows + aside, "row")} of all logs of the app, whatever is in scope;{" "}
             {count(health.journeys, "journey")}, {count(health.steps, "step")}.

@@ -59,7 +59,8 @@ export function SignInView({ app }: { app: AppSummary }) {
           )}
           {found.small && met > 0 && " Fewer than 30: too few for the shares to tell much."}
         </p>
-        {met > 0 && (
+        {met > 0 && !found.told && <Gates app={app} />}
+        {met > 0 && found.told && (
           <>
             <div className="d-flex justify-content-end">
               <TakeAway name={`${app.key}-sign-in`} chart={chart} rows={() => tableOf(found)} />
@@ -118,8 +119,7 @@ function sentence(found: SignIn): string {
     return `None of ${count(found.all)} ${unitWord(found, found.all)} met sign-in.`;
   }
   if (!tried || !into) {
-    const tries = tried ? `, and in ${count(tried.count)} of them someone tried` : "";
-    return `${count(met.count)} ${unitWord(found, met.count)} met sign-in${tries}. Who got in, the log does not tell: no row says how a sign-in came out.`;
+    return `${count(met.count)} ${unitWord(found, met.count)} met sign-in. Who got in, the log does not tell: no row says how a sign-in came out.`;
   }
   const biggest = [...found.losses].sort((a, b) => b.share.count - a.share.count)[0];
   const middle = into.time_to
