@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import Log, split
+from mossy_trail.core.log import NONE, Log, split
 from mossy_trail.core.measures import sign_in as measure
 from mossy_trail.core.scope import Scope, Unit
 from mossy_trail.engine import sign_in
@@ -86,3 +86,12 @@ def test_nothing_to_measure(app_map: AppMap) -> None:
     assert found.stages[0].of_first.low == 0.0
     assert found.stages[0].of_first.high == 1.0
     assert np.array_equal(sign_in.evidence(Study([], app_map), Scope(), "met"), [])
+
+
+def test_of_a_log_without_outcomes_nothing_is_said_of_tries_and_losses(
+    demo_log: Log, app_map: AppMap
+) -> None:
+    untold = {**demo_log.columns, "outcome": np.full(len(demo_log), NONE, "int8")}
+    found = sign_in.measure(Study(split(Log(untold, demo_log.terms), 2), app_map), Scope())
+    assert ([stage.figure for stage in found.stages], found.losses) == (["met"], [])
+    assert (found.told, found.stages[0].count > 0) == (False, True)
