@@ -63,6 +63,10 @@ def test_a_strangers_file_leads_to_the_true_sign_in_figure(
     page.drop(".drop", path.name, path.read_text())
     comes = page.text("[data-testid=comes]")
     assert f"{true['tried']} sessions tried to sign in, {true['in']} got in" in comes
+    page.click("[data-testid=comes] [data-figure=signed_in]")
+    page.until(
+        lambda: page.text("[data-testid=opened-count]").startswith(f"{true['in']} sessions in which")
+    )
     page.click("[data-testid=mapping] .btn-primary")
     page.until(lambda: "were used" in page.text("h1") or "all were used" in page.text("h1"))
     page.open(f"/sign-in?app={app}")
@@ -75,6 +79,8 @@ def test_rows_set_aside_come_in_when_they_are_read_otherwise(page: Page, server:
     app = server.new_app("Read otherwise", with_map=False)
     page.open(f"/logs?app={app}")
     page.drop(".drop", "rough.csv", ROUGH)
+    page.click("[data-testid=comes] [data-figure=set_aside]")
+    page.until(lambda: "time cannot be read" in page.text("[data-testid=opened-count]"))
     page.click("[data-testid=mapping] .btn-primary")
     page.until(lambda: page.text("h1").startswith("Of 6 rows from 1 log, 4 were used and 2 set"))
     page.click("[aria-label^='Change how']")

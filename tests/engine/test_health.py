@@ -163,3 +163,49 @@ def test_ids_in_names_are_told_as_patterns() -> None:
     names += [f"Trip {i:08x}-0000-4000-8000-000000000000" for i in range(4)]
     found = [(one.pattern, one.names) for one in name_patterns(names)]
     assert found == [("Sailing/{id}", 9), ("Trip {id}", 4)]
+
+
+def _said(i: int) -> dict[str, str]:
+    return {
+        "time": f"2026-05-04T10:{i // 60:02}:{i % 60:02}Z",
+        "user": f"u{i % 3}",
+        "event": "screen_view",
+        "screen": f"S{i % 4}",
+        "outcome": "",
+    }
+
+
+SHOUTED: dict[str, tuple[dict[str, Any], int]] = {
+    "no_steps": ({"event": "tapped", "screen": ""}, 40),
+    "midnight": ({"time": lambda i: f"2026-05-{1 + i % 28:02}T00:00:00Z"}, 40),
+    "one_moment": ({"time": "2026-05-04T10:00:00Z"}, 40),
+    "one_row_each": ({"user": lambda i: f"u{i}"}, 40),
+    "screen_per_row": ({"screen": lambda i: f"S{i}"}, 40),
+    "words_unread": ({"event": lambda i: "tapped" if i % 2 else "screen_view"}, 20),
+    "outcomes_untold": ({"event": lambda i: "sign_in" if i % 4 else "screen_view"}, 30),
+}
+"""What of a sound log's rows is otherwise, and how many rows the finding is about then."""
+
+
+@pytest.mark.parametrize("finding", SHOUTED)
+def test_what_spoils_all_figures_is_said_and_opens_to_its_rows(
+    tmp_path: Path, finding: str
+) -> None:
+    changed, about = SHOUTED[finding]
+
+    def measured(change: dict[str, Any]) -> Study:
+        rows = [
+            _said(i) | {k: v(i) if callable(v) else v for k, v in change.items()} for i in range(40)
+        ]
+        path = tmp_path / "log.csv"
+        with path.open("w", newline="") as file:
+            writer = csv.DictWriter(file, list(rows[0]))
+            writer.writeheader()
+            writer.writerows(rows)
+        return Study(split(read_files([path]).log, 2), AppMap.from_dict({}), READ_AT)
+
+    assert health.measure(measured({}))["loud"] == {}
+    study = measured(changed)
+    assert health.measure(study)["loud"][finding] == about
+    total, rows = health.evidence(study, finding, 0, 50)
+    assert (total, len({row["line"] for row in rows})) == (about, about)

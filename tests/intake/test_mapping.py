@@ -6,13 +6,14 @@ import json
 from dataclasses import replace
 from pathlib import Path
 
+import pyarrow as pa
 import pytest
 import yaml
 
 from mossy_trail.core.log import EVENTS
 from mossy_trail.intake.errors import UnusableFile, UnusableMap
 from mossy_trail.intake.formats.parquet import kept_block
-from mossy_trail.intake.mapping import Mapping
+from mossy_trail.intake.mapping import Mapping, hashed, masked
 from mossy_trail.intake.mapping_file import mapping_document, parse_mapping
 from mossy_trail.intake.patterns import find, propose_patterns
 from mossy_trail.intake.reader import LogFile, look, preview, read_files
@@ -203,11 +204,17 @@ def test_what_is_left_out_or_hashed_is_nowhere_kept(tmp_path: Path) -> None:
         "phone": cycle("+47 123 45 678"),
         "tier": cycle("gold"),
     }
-    reading, blocks = read_and_keep(write(tmp_path, columns), key=b"of this installation")
+    path = write(tmp_path, columns)
+    path.write_text(path.read_text() + "ann@skerry.example in one column\n")
+    reading, blocks = read_and_keep(path, key=b"of this installation")
     mapping = Mapping.of(reading.files[0]["mapping"])
     assert (mapping.fields["user"], mapping.hashed) == (["email"], ["email"])
     assert mapping.left_out == ["phone"]
-    assert [(row.reason, row.text) for row in reading.set_aside] == [("time cannot be read", "")]
+    aside = [(row.line, row.reason, row.text) for row in reading.set_aside]
+    assert sorted(row[1:] for row in aside) == [
+        ("time cannot be read", ""),
+        ("wrong number of columns", ""),
+    ]
     pieces = [data for block in blocks for _, data in block.pieces()]
     kept = "".join(str(block.text(row)) for block in map(kept_block, pieces) for row in range(20))
     for secret in ("ann@", "skerry.example", "123 45"):
@@ -215,8 +222,17 @@ def test_what_is_left_out_or_hashed_is_nowhere_kept(tmp_path: Path) -> None:
     assert "gold" in kept
     again = read_kept(reading, blocks, key=b"of this installation")
     assert again.log.terms == reading.log.terms, "what is hashed is not hashed again"
+    assert [(row.line, row.reason, row.text) for row in again.set_aside] == aside
     other, _ = read_and_keep(tmp_path / "log.csv", key=b"of another")
     assert set(other.log.terms["user"]).isdisjoint(reading.log.terms["user"])
+
+
+def test_members_of_packed_columns_are_hashed_and_left_out_too() -> None:
+    packed = ['{"id": {"serial": 7, "os": "tarn"}, "owner": "Ann"}', "no JSON", "{broken", None]
+    mapping = Mapping(hashed=["device.id.serial"], left_out=["device.owner"])
+    first, *others = masked(mapping, pa.table({"device": packed}), b"key")["device"].to_pylist()
+    assert json.loads(first) == {"id": {"serial": hashed("7", b"key"), "os": "tarn"}}
+    assert others == ["no JSON", "{}", None]
 
 
 def test_a_mapping_is_a_document_that_is_held_to_its_schema(tmp_path: Path) -> None:

@@ -867,6 +867,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/mapping/opened": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Count
+         * @description What is behind a count of the preview: journeys as they will be, or rows set aside.
+         */
+        post: operations["open_count"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/mapping/preview": {
         parameters: {
             query?: never;
@@ -2068,6 +2088,18 @@ export interface components {
             later_took: components["schemas"]["Quartiles"] | null;
             /** Screens */
             screens: components["schemas"]["ChainScreen"][];
+        };
+        /**
+         * OpenedCount
+         * @description What is behind a count of a file that is not in yet; not all of it, if there is much.
+         */
+        OpenedCount: {
+            /** Journeys */
+            journeys: components["schemas"]["JourneySummary"][];
+            /** Rows */
+            rows: components["schemas"]["SetAsideView"][];
+            /** Total */
+            total: number;
         };
         /**
          * Part
@@ -4383,6 +4415,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    open_count: {
+        parameters: {
+            query: {
+                figure: "users" | "sessions" | "steps" | "tried" | "signed_in" | "set_aside";
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MappingBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenedCount"];
                 };
             };
             /** @description Client Error */

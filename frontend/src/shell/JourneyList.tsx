@@ -102,7 +102,8 @@ export function JourneyList(props: Props) {
   );
 }
 
-function JourneyWords({ journey }: { journey: JourneySummary }) {
+/** Who, when, how long, and what is worth a flag. */
+export function JourneyWords({ journey }: { journey: JourneySummary }) {
   const marks = journey.marks.filter((mark) => mark !== "bounce");
   const title = `${journey.user} · ${EXIT_WORDS[journey.exit]}${
     marks.length ? ` · ${marks.map(words).join(", ")}` : ""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+from json.encoder import encode_basestring
 from typing import Any
 
 import numpy as np
@@ -383,7 +383,6 @@ def _link_targets(
 
 
 def _text(params: Mapping[str, str]) -> str:
-    return _AS_JSON.encode(params)
-
-
-_AS_JSON = json.JSONEncoder(sort_keys=True, ensure_ascii=False)
+    """These as the intake writes params: JSON with its keys in order."""
+    pairs = (f"{encode_basestring(k)}: {encode_basestring(v)}" for k, v in sorted(params.items()))
+    return "{" + ", ".join(pairs) + "}"

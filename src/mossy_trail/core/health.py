@@ -46,9 +46,20 @@ FINDINGS = (
     "inferred",
 )
 
+LOUD = (
+    "no_steps",
+    "midnight",
+    "one_moment",
+    "one_row_each",
+    "screen_per_row",
+    "words_unread",
+    "outcomes_untold",
+)
+"""What makes figures wrong, or missing, all over a log: said first."""
+
 
 def label(steps: Steps, finding: str, read_at: int) -> NDArray[np.bool_]:
-    """The rows of a part that this finding is about; shape (rows,).
+    """The rows of a part that this finding is about, one of `FINDINGS` or `LOUD`; shape (rows,).
 
     `read_at` is when the rows came in, in microseconds since 1970.
     """
@@ -80,6 +91,8 @@ def label(steps: Steps, finding: str, read_at: int) -> NDArray[np.bool_]:
         return _made_by(steps, (steps.steps.marks & MARK["landed_elsewhere"]) != 0)
     if finding == "inferred":
         return _made_by(steps, steps.steps.inferred)
+    if finding in LOUD:
+        return rows_about(steps, finding)
     raise KeyError(finding)
 
 
@@ -194,69 +207,74 @@ def name_patterns(names: Sequence[str]) -> list[NamePattern]:
     return sorted(wide, key=lambda one: (-one.names, one.pattern))
 
 
-LOUD = (
-    "no_steps",
-    "midnight",
-    "one_moment",
-    "one_row_each",
-    "screen_per_row",
-    "words_unread",
-    "outcomes_untold",
-)
-"""What makes figures wrong, or missing, all over a log: said first."""
 _MANY = 20
 """Fewer rows than this tell nothing by what they have in common."""
 
 
 class Tally(NamedTuple):
-    """What the loud findings are told by; sums over parts. Users and screens are by code."""
+    """What the loud findings are told by; sums over parts."""
 
-    rows: int
     steps: int
-    midnight: int
     moments: int
-    single: int
     users: int
-    shown: int
-    untold: int
-    """Rows of signing in or up that say nothing of how it came out."""
     told: int
+    """Rows of signing in or up that say how it came out."""
+    about: dict[str, int]
+    """Per loud finding the rows that it would be about."""
 
 
 def tally(steps: Steps) -> Tally:
     """What one part tells for the loud findings."""
     columns = steps.log.columns
-    time, event = columns["time"], columns["event"]
-    rows_of = np.bincount(columns["user"]) if len(time) else np.zeros(0, "int64")
-    account = np.isin(event, (EVENT["sign_in"], EVENT["sign_up"]))
+    told = _of_account(steps) & (columns["outcome"] != NONE)
     return Tally(
-        len(time),
         len(steps.steps.entry),
-        int((time % DAY == 0).sum()),
-        len(np.unique(time)),
-        int((rows_of == 1).sum()),
-        int((rows_of > 0).sum()),
-        int((event == EVENT["screen_view"]).sum()),
-        int((account & (columns["outcome"] == NONE)).sum()),
-        int((account & (columns["outcome"] != NONE)).sum()),
+        len(np.unique(columns["time"])),
+        len(np.unique(columns["user"])),
+        int(told.sum()),
+        {finding: int(rows_about(steps, finding).sum()) for finding in LOUD},
     )
 
 
-def loud(found: Sequence[Tally], screens: int, unread: int) -> dict[str, int]:
-    """The loud findings of all parts, with the rows that each is about.
+def rows_about(steps: Steps, finding: str) -> NDArray[np.bool_]:
+    """The rows of a part that a loud finding would be about, if it holds; shape (rows,)."""
+    columns = steps.log.columns
+    if finding == "midnight":
+        return np.asarray(columns["time"] % DAY == 0)
+    if finding == "one_row_each":
+        return np.asarray(np.bincount(columns["user"])[columns["user"]] == 1)
+    if finding == "screen_per_row":
+        return np.asarray(columns["event"] == EVENT["screen_view"])
+    if finding == "words_unread":
+        return np.asarray(columns["word"] != NONE)
+    if finding == "outcomes_untold":
+        return np.asarray(_of_account(steps) & (columns["outcome"] == NONE))
+    return np.ones(len(steps.log), bool)
 
-    `screens` are names that occur, and `unread` the rows of words that mean nothing known.
+
+def _of_account(steps: Steps) -> NDArray[np.bool_]:
+    return np.isin(steps.log.columns["event"], (EVENT["sign_in"], EVENT["sign_up"]))
+
+
+def loud(found: Sequence[Tally], screens: int) -> dict[str, int]:
+    """The loud findings that hold of all parts, with the rows that each is about.
+
+    `screens` are names that occur.
     """
-    sums = Tally(*map(sum, zip(*found, strict=True))) if found else Tally(*(0,) * 9)
-    if sums.rows < _MANY:
+    steps, moments, users, told = (
+        sum(getattr(one, name) for one in found) for name in Tally._fields[:4]
+    )
+    about = {finding: sum(one.about[finding] for one in found) for finding in LOUD}
+    rows = about["no_steps"]
+    if rows < _MANY:
         return {}
-    about = {
-        "no_steps": sums.rows if not sums.steps else 0,
-        "midnight": sums.midnight if sums.midnight > 0.9 * sums.rows else 0,
-        "one_moment": sums.rows if sums.moments <= max(1, sums.users // 20) else 0,
-        "one_row_each": sums.single if sums.single > 0.9 * sums.users else 0,
-        "screen_per_row": sums.shown if screens > max(_MANY, 0.5 * sums.shown) else 0,
-        "words_unread": unread if unread > 0.2 * sums.rows else 0,
-        "outcomes_untold": sums.untold if sums.untold and not sums.told else 0,
+    holds = {
+        "no_steps": not steps,
+        "midnight": about["midnight"] > 0.9 * rows,
+        "one_moment": moments <= max(1, users // 20),
+        "one_row_each": about["one_row_each"] > 0.9 * users,
+        "screen_per_row": screens > max(_MANY, 0.5 * about["screen_per_row"]),
+        "words_unread": about["words_unread"] > 0.2 * rows,
+        "outcomes_untold": not told,
     }
-    return {name: rows for name, rows in about.items() if rows}
+    return {finding: about[finding] for finding in LOUD if holds[finding] and about[finding]}

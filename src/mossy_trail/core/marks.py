@@ -57,36 +57,46 @@ def _mark(
     steps: StepColumns, entries: Entries, journeys: JourneyColumns, known: _Known, bounce: int
 ) -> None:
     sent_from = np.full(len(known.role), NONE, np.int64)
-    chain = 0
-    for i in range(len(steps.entry)):
-        j = steps.journey[i]
-        if steps.move[i] != _REDIRECT or (i > 0 and steps.journey[i - 1] != j):
-            chain = i
-        found = steps.marks[i] | _by_itself(steps, entries, known, i)
-        if _ping_pong(steps, entries, i):
+    count, chain, found_in_all = len(steps.entry), 0, 0
+    # The screens one, two and three steps back; a step's own journey alone is looked back on.
+    back1 = back2 = back3 = NONE
+    for i in range(count):
+        j, screen = steps.journey[i], entries.screen[steps.entry[i]]
+        found = steps.marks[i] | _by_itself(steps, entries, known, i, screen)
+        if screen == back2 and back1 == back3 and back1 != screen and back1 != NONE:
             found |= _PING_PONG
-        if steps.move[i] == _REDIRECT:
-            if sent_from[entries.screen[steps.entry[i]]] == chain:
+        if steps.move[i] != _REDIRECT:
+            chain = i
+        else:
+            if back1 == NONE:
+                chain = i
+            if sent_from[screen] == chain:
                 found |= _GATE_LOOP
             if steps.wanted[i] != NONE:
                 sent_from[steps.wanted[i]] = chain
-        if i + 1 < len(steps.entry) and steps.journey[i + 1] == j:
+        back1, back2, back3 = screen, back1, back2
+        found_in_all |= found
+        if i + 1 < count and steps.journey[i + 1] == j:
             dwell = steps.visible[i + 1] - steps.visible[i] - steps.away[i]
-            found |= _BOUNCE if 0 <= dwell < bounce else 0
+            if 0 <= dwell < bounce:
+                found |= _BOUNCE
+                found_in_all |= _BOUNCE
+        else:
+            journeys.marks[j] |= found_in_all
+            back1 = back2 = back3 = NONE
+            found_in_all = 0
         steps.marks[i] = found
-        journeys.marks[j] |= found
 
 
 @inner_kernel
-def _by_itself(steps: StepColumns, entries: Entries, known: _Known, i: int) -> int:
-    """The marks that a step has whatever came before and after."""
-    entry, behind, found = steps.entry[i], steps.below[i], 0
-    screen = entries.screen[entry]
+def _by_itself(steps: StepColumns, entries: Entries, known: _Known, i: int, screen: int) -> int:
+    """The marks that a step on this screen has whatever came before and after."""
+    behind, role, found = steps.below[i], known.role[screen], 0
     if known.unknown[screen]:
         found |= _UNKNOWN
-    if known.role[screen] == _NOT_FOUND_ROLE:
+    if role == _NOT_FOUND_ROLE:
         found |= _NOT_FOUND
-    if behind != NONE and entries.region[entry] == TAB:
+    if behind != NONE and entries.region[steps.entry[i]] == TAB:
         role = known.role[entries.screen[behind]]
         if role == _SPLASH or role == _ONBOARDING or role == _SIGN_IN:
             found |= _BACK_TO_GATE
@@ -95,16 +105,6 @@ def _by_itself(steps: StepColumns, entries: Entries, known: _Known, i: int) -> i
     if steps.repeats[i] + steps.refused[i] >= STUCK:
         found |= _STUCK
     return found
-
-
-@inner_kernel
-def _ping_pong(steps: StepColumns, entries: Entries, i: int) -> bool:
-    """Whether the step completes A B A B within a journey."""
-    if i < 3 or steps.journey[i - 3] != steps.journey[i]:
-        return False
-    b, a = entries.screen[steps.entry[i]], entries.screen[steps.entry[i - 1]]
-    again = b == entries.screen[steps.entry[i - 2]] and a == entries.screen[steps.entry[i - 3]]
-    return again and a != b
 
 
 def ways(steps: Steps, platform: Property) -> NDArray[np.int64]:

@@ -31,10 +31,9 @@ def measure(study: Study) -> dict[str, Any]:
     steps = sum(len(part.steps.entry) for part in study.parts)
     findings = {name: sum(map(int, map(np.sum, _labels(study, name)))) for name in FINDINGS}
     screens = _screens_seen(study)
-    unread, words = _unread_words(study)
     return {
-        "loud": health.loud([health.tally(part) for part in study.parts], len(screens), unread),
-        "words_unread": words,
+        "loud": health.loud(study.each(health.tally), len(screens)),
+        "words_unread": _unread_words(study),
         "rows": rows,
         "steps": steps,
         "journeys": len(study.index.start),
@@ -50,15 +49,15 @@ def measure(study: Study) -> dict[str, Any]:
     }
 
 
-def _unread_words(study: Study) -> tuple[int, dict[str, int]]:
-    """The rows of words that are no events of ours; and the most used such words."""
+def _unread_words(study: Study) -> dict[str, int]:
+    """The most used words that are no events of ours, with their rows."""
     counts: Counter[str] = Counter()
     for part in study.parts:
         word = part.log.columns["word"]
         codes, rows = np.unique(word[word != NONE], return_counts=True)
         terms = part.log.terms["word"]
         counts.update({terms[c]: int(n) for c, n in zip(codes, rows, strict=True)})
-    return sum(counts.values()), dict(counts.most_common(20))
+    return dict(counts.most_common(20))
 
 
 def _labels(study: Study, finding: str) -> list[NDArray[np.bool_]]:

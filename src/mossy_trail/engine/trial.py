@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -11,15 +12,17 @@ from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.draft import draft
 from mossy_trail.core.log import split
 from mossy_trail.core.scope import Scope
-from mossy_trail.engine import sign_in
+from mossy_trail.engine import journeys, sign_in
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of
 from mossy_trail.intake.formats.parquet import TableBlock
 from mossy_trail.intake.mapping import Mapping, apply
-from mossy_trail.intake.rows import RowCollector
+from mossy_trail.intake.rows import RowCollector, SetAside
 
 MOST_ROWS = 100_000
 """Rows that are tried; of a larger file, the first ones."""
+FIGURES = ("users", "sessions", "steps", "tried", "signed_in", "set_aside")
+"""The counts that open to what they count."""
 
 
 @dataclass(frozen=True)
@@ -40,7 +43,36 @@ class Counts:
     """Rows of signing in say how it came out."""
 
 
-def try_out(mapping: Mapping, table: pa.Table, app_map: AppMap | None) -> Counts | None:
+@dataclass(frozen=True)
+class Trial:
+    """Rows as they will be read and replayed."""
+
+    counts: Counts
+    study: Study
+    set_aside: list[SetAside]
+
+    def opened(self, figure: str, most: int) -> tuple[int, list[dict[str, Any]], list[SetAside]]:
+        """The journeys behind a count, how many there are, or the rows that were set aside.
+
+        Of each user the first one stands for them; those with most steps come first for `steps`.
+        """
+        if figure == "set_aside":
+            return len(self.set_aside), [], self.set_aside[:most]
+        study, index = self.study, self.study.index
+        if figure in ("tried", "signed_in"):
+            mask = sign_in.evidence(study, Scope(), "in" if figure == "signed_in" else "tried")
+        else:
+            mask = np.ones(len(index.start), bool)
+        found = journeys.find(study, mask, sort="oldest").positions
+        if figure == "users":
+            found = found[np.sort(np.unique(index.user[found], return_index=True)[1])]
+        if figure == "steps":
+            found = found[np.argsort(-index.steps[found], kind="stable")]
+        shown = [journeys.summary(study, index.ref(int(one))) for one in found[:most]]
+        return len(found), shown, []
+
+
+def try_out(mapping: Mapping, table: pa.Table, app_map: AppMap | None) -> Trial | None:
     """Read and replay these rows; None if they lack what every row needs.
 
     Without a map one is drafted from the rows themselves, as it will be when they are in.
@@ -54,15 +86,20 @@ def try_out(mapping: Mapping, table: pa.Table, app_map: AppMap | None) -> Counts
     log = collector.log([""])
     parts = split(log, 1)
     if app_map is None or not app_map.screens:
-        app_map = map_of(draft(parts).document) if len(log) else AppMap()
+        app_map = map_of(draft(parts).document) if len(log) else AppMap.from_dict({})
     study = Study(parts, app_map)
+    counts = _counted(study, tried.num_rows, tried.num_rows == table.num_rows)
+    return Trial(counts, study, collector.set_aside)
+
+
+def _counted(study: Study, rows: int, whole: bool) -> Counts:
     found = sign_in.measure(study, Scope())
     stages = {stage.figure: stage.count for stage in found.stages}
     return Counts(
-        rows=tried.num_rows,
-        usable=len(log),
-        whole=tried.num_rows == table.num_rows,
-        users=len(log.terms["user"]),
+        rows=rows,
+        usable=sum(len(part.log) for part in study.parts),
+        whole=whole,
+        users=len(np.unique(study.index.user)),
         sessions=len(study.index.start),
         steps=sum(len(part.steps.entry) for part in study.parts),
         tried=stages.get("tried", 0),

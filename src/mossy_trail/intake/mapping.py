@@ -134,14 +134,9 @@ def _inside(path: str, outer: str) -> list[str]:
 def masked(mapping: Mapping, table: pa.Table, key: bytes) -> pa.Table:
     """The table as it may be kept: without what is left out, and hashed where it is to be."""
     for name in mapping.left_out:
-        outer = _outer(table, name)
-        if outer == name:
-            table = table.drop_columns([name])
-        elif outer:
-            table = _rewritten(table, outer, partial(_without, path=_inside(name, outer)))
+        table = _hidden(table, name, None)
     for name in mapping.hashed:
-        if name in table.column_names:
-            table = _rewritten(table, name, lambda text: hashed(text, key))
+        table = _hidden(table, name, partial(hashed, key=key))
     return table
 
 
@@ -150,13 +145,26 @@ def hashed(text: str, key: bytes) -> str:
     return "h-" + hmac.digest(key, text.encode(), "sha256").hex()[:20]
 
 
-def _without(text: str, path: list[str]) -> str:
+def _hidden(table: pa.Table, name: str, stand_in: Callable[[str], str] | None) -> pa.Table:
+    """The table with what lies under this name or path taken out, or with what stands for it."""
+    outer = _outer(table, name)
+    if outer is None:
+        return table
+    if outer != name:
+        change = partial(_hidden_inside, path=_inside(name, outer), stand_in=stand_in)
+        return _rewritten(table, outer, change)
+    return _rewritten(table, name, stand_in) if stand_in else table.drop_columns([name])
+
+
+def _hidden_inside(text: str, path: list[str], stand_in: Callable[[str], str] | None) -> str:
     """The JSON text without what lies at this path; not kept at all if it cannot be read."""
     try:
         document = inner = json.loads(text)
         for key in path[:-1]:
             inner = inner[key]
-        inner.pop(path[-1], None)
+        value = inner.pop(path[-1], None)
+        if stand_in and value is not None:
+            inner[path[-1]] = stand_in(value if isinstance(value, str) else json.dumps(value))
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return text if not text.lstrip().startswith("{") else "{}"
     return json.dumps(document, ensure_ascii=False)
@@ -211,7 +219,7 @@ def _loose(name: str, table: pa.Table, used: set[str]) -> list[str]:
 
 def _less(text: str, path: list[str]) -> str:
     """Params without what is a field of its own; none if nothing is left."""
-    left = _without(text, path)
+    left = _hidden_inside(text, path, None)
     return "" if left == "{}" else left
 
 

@@ -24,7 +24,6 @@ from mossy_trail.intake.mapping import Mapping, apply, column, columns_of, maske
 from mossy_trail.intake.patterns import find
 from mossy_trail.intake.proposal import Proposal, named_as_fields, propose
 from mossy_trail.intake.records import (
-    GOOD,
     LONGEST_ROW,
     MOST_COLUMNS,
     Block,
@@ -230,7 +229,7 @@ def read_log(
                 if mapping.masks:
                     files[number] |= {"kept": "parquet", "hashed": mapping.hashed}
                     table = masked(_not_yet(mapping, opened), table, key)
-                    kept = TableBlock(table, block.lines[block.flaws == GOOD])
+                    kept = TableBlock.of_good(table, block)
                 mapped = apply(mapping, table) if table.num_rows else table
                 text_kept = 0 if mapping.masks else TEXT_KEPT
                 added = collector.add(number, block, mapped, mapping.times, text_kept)

@@ -250,6 +250,14 @@ class JourneyPage(BaseModel):
     journeys: list[JourneySummary]
 
 
+class OpenedCount(BaseModel):
+    """What is behind a count of a file that is not in yet; not all of it, if there is much."""
+
+    total: int
+    journeys: list[JourneySummary]
+    rows: list[SetAsideView]
+
+
 class StepView(BaseModel):
     step: int
     asked_at: int

@@ -5,11 +5,11 @@ import { count, dateWithYear, exactTime } from "../../format";
 import { scopeSearch, useAddress } from "../../scope/scope";
 import { MoreRows, Pane, ROWS_AT_FIRST } from "../../shell/Pane";
 import { Loading, Trouble } from "../../shell/states";
-import { FINDINGS, type Finding } from "./findings";
+import { aboutRows, type Openable } from "./findings";
 
 interface Props {
   app: string;
-  finding: Finding;
+  finding: Openable;
   onClose: () => void;
 }
 
@@ -27,7 +27,7 @@ export function FindingRows({ app, finding, onClose }: Props) {
           <span className="fw-semibold" data-testid="finding-count">
             {found.data ? count(found.data.total, "row") : "…"}
           </span>{" "}
-          {FINDINGS[finding].what}
+          {aboutRows(finding)}
         </>
       }
       onClose={onClose}

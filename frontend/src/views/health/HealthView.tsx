@@ -11,14 +11,14 @@ import { Misfits } from "../fit/Misfits";
 import { isPoor } from "../fit/words";
 import { RowFates } from "../logs/RowFates";
 import { FindingRows } from "./FindingRows";
-import { FINDINGS, type Finding, GRAVE, LOUD, LOUD_ORDER, ORDER } from "./findings";
+import { FINDINGS, GRAVE, LOUD, LOUD_ORDER, OPENABLE, type Openable, ORDER } from "./findings";
 import { RowsOverTime } from "./RowsOverTime";
 
 /** What became of every row of an app's logs, and what about them is odd. */
 export function HealthView({ app }: { app: AppSummary }) {
   const [address, change] = useAddress();
   const found = useHealth(app.key);
-  const opened = ORDER.find((finding) => finding === address.get("finding"));
+  const opened = OPENABLE.find((finding) => finding === address.get("finding"));
   const close = useCallback(() => change({ finding: null }), [change]);
   const fit = useFit(app.key);
   const poor = fit.data && isPoor(fit.data) ? fit.data : null;
@@ -33,6 +33,8 @@ export function HealthView({ app }: { app: AppSummary }) {
   if (found.isError) {
     return <Trouble problem={found.error} />;
   }
+  const open = (finding: Openable) =>
+    change({ finding: finding === opened ? null : finding, figure: null });
   const health = found.data;
   const loudest = LOUD_ORDER.find((one) => health.loud[one]);
   const first = loudest ? `${LOUD[loudest].what}.` : poor ? poorSentence(poor) : null;
@@ -56,7 +58,7 @@ export function HealthView({ app }: { app: AppSummary }) {
             {count(health.journeys, "journey")}, {count(health.steps, "step")}.
           </p>
         </div>
-        <Loud health={health} />
+        <Loud health={health} opened={opened} onOpen={open} />
         <div>
           <FitLine app={app} figure={figure} onFigure={choose} />
           {poor && <Misfits app={app.key} figure={figure} onFigure={choose} />}
@@ -66,13 +68,7 @@ export function HealthView({ app }: { app: AppSummary }) {
           <Gaps gaps={health.gaps} />
           <RowFates fates={health.fates} setAside={aside} />
           <SetAside health={health} />
-          <Findings
-            health={health}
-            opened={opened}
-            onOpen={(finding) =>
-              change({ finding: finding === opened ? null : finding, figure: null })
-            }
-          />
+          <Findings health={health} opened={opened} onOpen={open} />
           <ManyScreens health={health} />
           {!poor && <Misfits app={app.key} figure={figure} onFigure={choose} />}
         </div>
@@ -87,8 +83,14 @@ export function HealthView({ app }: { app: AppSummary }) {
   );
 }
 
+interface LoudProps {
+  health: Health;
+  opened: Openable | undefined;
+  onOpen: (finding: Openable) => void;
+}
+
 /** What makes figures wrong all over the log, with what would mend it. */
-function Loud({ health }: { health: Health }) {
+function Loud({ health, opened, onOpen }: LoudProps) {
   const found = LOUD_ORDER.filter((one) => health.loud[one]);
   const words = Object.entries(health.words_unread).slice(0, 8);
   if (!found.length) {
@@ -99,7 +101,14 @@ function Loud({ health }: { health: Health }) {
       {found.map((one) => (
         <li key={one}>
           <strong>{LOUD[one].what}</strong>{" "}
-          <span className="soft">({count(health.loud[one] ?? 0, "row")}).</span> {LOUD[one].mend}
+          <RowsButton
+            finding={one}
+            rows={health.loud[one] ?? 0}
+            chosen={one === opened}
+            onOpen={onOpen}
+            unit
+          />
+          . {LOUD[one].mend}
           {one === "words_unread" && (
             <span className="soft">
               {" "}
@@ -109,6 +118,29 @@ function Loud({ health }: { health: Health }) {
         </li>
       ))}
     </ul>
+  );
+}
+
+interface RowsButtonProps {
+  finding: Openable;
+  rows: number;
+  chosen: boolean;
+  onOpen: (finding: Openable) => void;
+  unit?: boolean;
+}
+
+/** A number of rows that opens to them. */
+function RowsButton({ finding, rows, chosen, onOpen, unit }: RowsButtonProps) {
+  return (
+    <button
+      type="button"
+      className={`figure-button ${chosen ? "chosen" : ""}`}
+      data-finding={finding}
+      aria-pressed={chosen}
+      onClick={() => onOpen(finding)}
+    >
+      {unit ? count(rows, "row") : count(rows)}
+    </button>
   );
 }
 
@@ -172,8 +204,8 @@ function SetAside({ health }: { health: Health }) {
 
 interface FindingsProps {
   health: Health;
-  opened: Finding | undefined;
-  onOpen: (finding: Finding) => void;
+  opened: Openable | undefined;
+  onOpen: (finding: Openable) => void;
 }
 
 function Findings({ health, opened, onOpen }: FindingsProps) {
@@ -196,15 +228,12 @@ function Findings({ health, opened, onOpen }: FindingsProps) {
             return (
               <tr key={finding} className={finding === opened ? "table-active" : ""}>
                 <td className="n">
-                  <button
-                    type="button"
-                    className={`figure-button ${finding === opened ? "chosen" : ""}`}
-                    data-finding={finding}
-                    aria-pressed={finding === opened}
-                    onClick={() => onOpen(finding)}
-                  >
-                    {count(rows)}
-                  </button>
+                  <RowsButton
+                    finding={finding}
+                    rows={rows}
+                    chosen={finding === opened}
+                    onOpen={onOpen}
+                  />
                 </td>
                 <td className="n soft text-nowrap">{percent(rows / health.rows)}</td>
                 <td>{FINDINGS[finding].what}</td>

@@ -69,35 +69,52 @@ export const LOUD = {
   no_steps: {
     what: "No row makes a step",
     mend: "No word is read as a view or a move. Say what the words mean: read the file anew.",
+    rows: "of a log in which no row makes a step",
   },
   midnight: {
     what: "Nearly all rows stand at midnight",
     mend: "The time of day is missing, perhaps in a column of its own: read the file anew.",
+    rows: "that stand at midnight",
   },
   one_moment: {
     what: "Nearly all rows bear the same moment",
     mend: "This is when they were stored, not when they happened. Choose another time column.",
+    rows: "of a log that bears but few moments",
   },
   one_row_each: {
     what: "Nearly every user has but one row",
     mend: "The column of users names rows, not people. Choose another one: read the file anew.",
+    rows: "of users who have no other",
   },
   screen_per_row: {
     what: "Nearly every view has a screen of its own",
     mend: "Ids stand in the names. Give routes a pattern with a hole: read the file anew.",
+    rows: "of views, nearly each with a screen of its own",
   },
   words_unread: {
     what: "Many rows have words that mean nothing known",
     mend: "They make no step. Say what they mean: read the file anew.",
+    rows: "with a word that means nothing known",
   },
   outcomes_untold: {
     what: "No row says how a sign-in came out",
     mend: "Who got in, the log does not tell; say which words mean it, if some do.",
+    rows: "of signing in or up that do not say how it came out",
   },
-} satisfies Record<string, { what: string; mend: string }>;
+} satisfies Record<string, { what: string; mend: string; rows: string }>;
 export const LOUD_ORDER = Object.keys(LOUD) as (keyof typeof LOUD)[];
 
-export type Finding = keyof typeof FINDINGS;
+type Finding = keyof typeof FINDINGS;
 export const ORDER = Object.keys(FINDINGS) as Finding[];
+/** Findings whose rows can be listed. */
+export type Openable = Finding | keyof typeof LOUD;
+export const OPENABLE: Openable[] = [...LOUD_ORDER, ...ORDER];
+
+/** After a number of rows: "rows that …". */
+export function aboutRows(finding: Openable): string {
+  return finding in LOUD
+    ? LOUD[finding as keyof typeof LOUD].rows
+    : FINDINGS[finding as Finding].what;
+}
 /** Findings that an analyst would want to hear of first. */
 export const GRAVE: Finding[] = ORDER.slice(0, 6);

@@ -56,7 +56,7 @@ export function LinksView({ app }: { app: AppSummary }) {
 function sentence(found: LinkFigures): string {
   const { every } = found;
   if (!every.opened.times) {
-    return `No link was opened in ${count(found.in_scope, "journey")} in scope.`;
+    return `No row tells of a link that was opened, in ${count(found.in_scope, "journey")} in scope.`;
   }
   const share = percent(every.arrived.count / every.arrived.of || 0);
   const odd = found.patterns.find((one) => one.placeholder.times);

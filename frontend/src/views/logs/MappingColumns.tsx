@@ -50,7 +50,7 @@ export function MappingColumns({ columns, mapping, onChange }: Props) {
               onChange={(event) => choose(name, event.target.value)}
             >
               <option value="keep">kept</option>
-              {!name.includes(".") && <option value="hash">kept as a hash</option>}
+              <option value="hash">kept as a hash</option>
               <option value="out">left out</option>
             </Form.Select>
           </div>

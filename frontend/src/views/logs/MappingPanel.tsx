@@ -7,6 +7,7 @@ import { isTyping } from "../../shell/keys";
 import { Loading, Trouble } from "../../shell/states";
 import { FIELD_MEANINGS } from "./fields";
 import { MappingColumns } from "./MappingColumns";
+import { MappingComes } from "./MappingComes";
 import { MappingWords } from "./MappingWords";
 
 type Times = Required<NonNullable<Mapping["times"]>>;
@@ -63,7 +64,7 @@ export function MappingPanel({ job }: { job: number }) {
       <p className="mb-1">
         {sentence(preview)} <span className="soft">{short(preview.file, 60)}</span>
       </p>
-      <Comes counts={preview.counts} busy={found.isFetching} />
+      <MappingComes job={job} mapping={mapping} counts={preview.counts} busy={found.isFetching} />
       <div className="d-flex gap-2 mb-2 align-items-center">
         <Button
           size="sm"
@@ -344,37 +345,6 @@ const PARTS: [RegExp, string][] = [
 function asWritten(form: string): string {
   const first = form.split(" | ")[0] ?? form;
   return `like ${PARTS.reduce((text, [part, example]) => text.replace(part, example), first)}`;
-}
-
-/** What the file comes to, read so: a wrong choice shows here at once. */
-function Comes({ counts, busy }: { counts: MappingPreview["counts"]; busy: boolean }) {
-  if (!counts) {
-    return null;
-  }
-  const of = counts.whole ? "all rows" : `its first ${count(counts.rows)} rows`;
-  const lost = counts.rows - counts.usable;
-  return (
-    <p className={`comes mb-1 ${busy ? "soft" : ""}`} data-testid="comes" aria-live="polite">
-      <span className="soft">Of {of} come</span> {count(counts.users, "user")}{" "}
-      <span className="soft">·</span> {count(counts.sessions, "session")}{" "}
-      <span className="soft">·</span>{" "}
-      <span className={counts.steps ? "" : "mark-word"}>{count(counts.steps, "step")}</span>{" "}
-      <span className="soft">·</span> {accounts(counts)}
-      {lost > 0 && <span className="mark-word"> · {count(lost, "row")} set aside</span>}
-    </p>
-  );
-}
-
-function accounts(counts: NonNullable<MappingPreview["counts"]>) {
-  if (!counts.outcomes_told) {
-    return <span className="mark-word">who got in, it does not tell</span>;
-  }
-  const sessions = counts.tried === 1 ? "session" : "sessions";
-  return (
-    <>
-      {count(counts.tried)} {sessions} tried to sign in, {count(counts.signed_in)} got in
-    </>
-  );
 }
 
 function Doubts({ doubts }: { doubts: MappingPreview["doubts"] }) {

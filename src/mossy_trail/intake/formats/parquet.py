@@ -21,7 +21,9 @@ from mossy_trail.intake.source import Source
 
 BATCH = 50_000
 _LINE = "\0line"
-"""A column beside the file's own, in kept bytes: the number of each row."""
+_FLAW = "\0flaw"
+"""Columns beside the file's own, in kept bytes: the number of each row, and what is wrong with
+it, if it could not even be told apart into columns."""
 
 
 class Parquet:
@@ -48,9 +50,14 @@ class Parquet:
 
 
 class TableBlock:
-    """Rows of a table, with their numbers. As a row has no bytes of its own, its text is JSON."""
+    """Rows of a table, with their numbers. As a row has no bytes of its own, its text is JSON.
 
-    def __init__(self, table: pa.Table, lines: NDArray[np.int64]) -> None:
+    `broken` are the flaws that rows came with, which the table has nothing of.
+    """
+
+    def __init__(
+        self, table: pa.Table, lines: NDArray[np.int64], broken: NDArray[np.uint8] | None = None
+    ) -> None:
         self.table, self.lines = table, lines
         self._texts = _as_texts(table)
         lengths = np.zeros(table.num_rows, "int64")
@@ -58,6 +65,15 @@ class TableBlock:
             if not pa.types.is_timestamp(column.type):
                 lengths += pc.fill_null(pc.binary_length(column), 0).to_numpy()
         self.flaws = np.where(lengths > LONGEST_ROW, TOO_LONG, GOOD).astype("uint8")
+        if broken is not None:
+            self.flaws = np.where(broken != GOOD, broken, self.flaws)
+
+    @classmethod
+    def of_good(cls, table: pa.Table, block: Block) -> TableBlock:
+        """The rows of a block, of which the table has the good ones."""
+        good = block.flaws == GOOD
+        row = pa.array(np.cumsum(good) - 1, mask=~good)
+        return cls(table.take(row), block.lines, block.flaws)
 
     def __len__(self) -> int:
         return self.table.num_rows
@@ -75,11 +91,11 @@ class TableBlock:
 
     def pieces(self) -> Iterator[tuple[int, bytes]]:
         if len(self):
-            yield int(self.lines[0]), _packed(self.table, self.lines)
+            yield int(self.lines[0]), _packed(self.table, self.lines, self.flaws)
 
 
-def _packed(table: pa.Table, lines: NDArray[np.int64]) -> bytes:
-    table = table.append_column(_LINE, pa.array(lines))
+def _packed(table: pa.Table, lines: NDArray[np.int64], flaws: NDArray[np.uint8]) -> bytes:
+    table = table.append_column(_LINE, pa.array(lines)).append_column(_FLAW, pa.array(flaws))
     sink = pa.BufferOutputStream()
     parquet.write_table(table, sink, compression="zstd")
     return bytes(sink.getvalue())
@@ -88,15 +104,16 @@ def _packed(table: pa.Table, lines: NDArray[np.int64]) -> bytes:
 def kept_block(data: bytes) -> TableBlock:
     """The rows of a piece that was kept."""
     table = parquet.read_table(pa.BufferReader(data))
-    lines = table[_LINE].to_numpy().astype("int64")
-    return TableBlock(table.drop_columns([_LINE]), lines)
+    own = [name for name in (_LINE, _FLAW) if name in table.column_names]
+    lines, *flaws = (table[name].to_numpy() for name in own)  # older pieces tell no flaws
+    return TableBlock(table.drop_columns(own), lines.astype("int64"), *flaws)
 
 
 def without(data: bytes, lines: Sequence[int]) -> bytes:
     """A piece that was kept, without the rows of these numbers."""
     block = kept_block(data)
     left = ~np.isin(block.lines, lines)
-    return _packed(block.table.filter(pa.array(left)), block.lines[left])
+    return _packed(block.table.filter(pa.array(left)), block.lines[left], block.flaws[left])
 
 
 def _as_lines(table: pa.Table) -> bytes:

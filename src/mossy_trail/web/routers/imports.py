@@ -5,19 +5,21 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 from dataclasses import asdict
+from typing import Annotated, Literal
 from uuid import uuid4
 
 import anyio
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 from sse_starlette import EventSourceResponse
 from starlette.requests import ClientDisconnect
 
-from mossy_trail.engine.trial import try_out
+from mossy_trail.engine.trial import FIGURES, Trial, try_out
 from mossy_trail.intake.app_map_file import map_of
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.mapping import Mapping
+from mossy_trail.intake.reader import Preview
 from mossy_trail.store.models import AppMapVersion, Job, StoredLog
 from mossy_trail.web.context import Context, Database, Here, TheApp, milliseconds
 from mossy_trail.web.problems import ProblemError
@@ -26,6 +28,8 @@ from mossy_trail.web.schemas import (
     MappingBody,
     MappingPreview,
     NewImport,
+    OpenedCount,
+    SetAsideView,
 )
 
 router = APIRouter(prefix="/api", tags=["imports"])
@@ -187,6 +191,26 @@ def preview_mapping(
     return _mapping_preview(here, session, _get_job(session, job_id), _as_mapping(mapping))
 
 
+@router.post("/jobs/{job_id}/mapping/opened")
+def open_count(
+    job_id: int,
+    figure: Literal[FIGURES],  # type: ignore[valid-type]
+    mapping: MappingBody,
+    here: Here,
+    session: Database,
+    limit: Annotated[int, Query(ge=1, le=200)] = 50,
+) -> OpenedCount:
+    """What is behind a count of the preview: journeys as they will be, or rows set aside."""
+    job = _get_job(session, job_id)
+    seen = _seen(here, session, job, _as_mapping(mapping))
+    trial = _tried(session, job, seen)
+    if trial is None:
+        raise ProblemError(409, "No row can be read by this mapping.", "Choose what it lacks.")
+    total, shown, rows = trial.opened(figure, limit)
+    aside = [SetAsideView(file=seen.file, line=r.line, reason=r.reason, text=r.text) for r in rows]
+    return OpenedCount(total=total, journeys=shown, rows=aside)  # type: ignore[arg-type]
+
+
 @router.put("/jobs/{job_id}/mapping")
 def choose_mapping(job_id: int, mapping: MappingBody, here: Here) -> JobView:
     """Read the file by this mapping, and every later one of its shape."""
@@ -208,21 +232,8 @@ def _as_mapping(body: MappingBody) -> Mapping:
 def _mapping_preview(
     here: Context, session: Session, job: Job, mapping: Mapping | None
 ) -> MappingPreview:
-    if not here.importer.whole(job):
-        raise ProblemError(409, "The uploaded files are not here any more.", "Drop them again.")
-    try:
-        seen = here.importer.question(session, job, mapping)
-    except UnusableFile as error:
-        raise ProblemError(422, f"{error.file}: {error.what}", error.mend) from None
-    if seen is None:
-        raise ProblemError(409, "This import asks nothing any more.", "Look at its state.")
-    newest = session.scalar(
-        select(AppMapVersion)
-        .where(AppMapVersion.app_id == job.app_id)
-        .order_by(AppMapVersion.version.desc())
-        .limit(1)
-    )
-    counts = try_out(seen.mapping, seen.table, map_of(newest.document) if newest else None)
+    seen = _seen(here, session, job, mapping)
+    trial = _tried(session, job, seen)
     return MappingPreview(
         file=seen.file,
         columns=seen.columns,
@@ -233,8 +244,30 @@ def _mapping_preview(
         missing=seen.mapping.missing,  # type: ignore[arg-type]
         words=seen.words,
         doubts=seen.proposal.doubts,
-        counts=counts,
+        counts=trial.counts if trial else None,
     )
+
+
+def _seen(here: Context, session: Session, job: Job, mapping: Mapping | None) -> Preview:
+    if not here.importer.whole(job):
+        raise ProblemError(409, "The uploaded files are not here any more.", "Drop them again.")
+    try:
+        seen = here.importer.question(session, job, mapping)
+    except UnusableFile as error:
+        raise ProblemError(422, f"{error.file}: {error.what}", error.mend) from None
+    if seen is None:
+        raise ProblemError(409, "This import asks nothing any more.", "Look at its state.")
+    return seen
+
+
+def _tried(session: Session, job: Job, seen: Preview) -> Trial | None:
+    newest = session.scalar(
+        select(AppMapVersion)
+        .where(AppMapVersion.app_id == job.app_id)
+        .order_by(AppMapVersion.version.desc())
+        .limit(1)
+    )
+    return try_out(seen.mapping, seen.table, map_of(newest.document) if newest else None)
 
 
 @router.post("/logs/{log_id}/files/{number}/read-anew", status_code=201)
