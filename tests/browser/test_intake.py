@@ -65,7 +65,9 @@ def test_a_strangers_file_leads_to_the_true_sign_in_figure(
     assert f"{true['tried']} sessions tried to sign in, {true['in']} got in" in comes
     page.click("[data-testid=comes] [data-figure=signed_in]")
     page.until(
-        lambda: page.text("[data-testid=opened-count]").startswith(f"{true['in']} sessions in which")
+        lambda: page.text("[data-testid=opened-count]").startswith(
+            f"{true['in']} sessions in which"
+        )
     )
     page.click("[data-testid=mapping] .btn-primary")
     page.until(lambda: "were used" in page.text("h1") or "all were used" in page.text("h1"))

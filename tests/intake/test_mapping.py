@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import json
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pyarrow as pa
 import pytest
 import yaml
+from hypothesis import HealthCheck, given
+from hypothesis import strategies as st
 
 from mossy_trail.core.log import EVENTS
 from mossy_trail.intake.errors import UnusableFile, UnusableMap
@@ -18,6 +21,7 @@ from mossy_trail.intake.mapping_file import mapping_document, parse_mapping
 from mossy_trail.intake.patterns import find, propose_patterns
 from mossy_trail.intake.reader import LogFile, look, preview, read_files
 from mossy_trail.intake.words import meaning
+from tests.campaign import examples
 from tests.intake.reading import read_and_keep, read_kept
 
 TIMES = [f"2026-05-04 10:00:{i:02}" for i in range(20)]
@@ -281,3 +285,65 @@ def test_addresses_become_routes_whatever_is_in_them(address: str, screen: str) 
     patterns = propose_patterns({address: 1, "https://shop.example/cart": 9})
     found = find(patterns, address)
     assert (found.screen if found else address) == screen
+
+
+WRITTEN = (
+    "%Y-%m-%d %H:%M:%S",
+    "%Y-%m-%dT%H:%M:%S.%f",
+    "%Y/%m/%d %H:%M:%S",
+    "%Y-%m-%d %H:%M:%S UTC",
+    "%d.%m.%Y %H:%M:%S",
+    "%d/%m/%Y %H:%M:%S",
+    "%m/%d/%Y %I:%M:%S %p",
+    "%b %d, %Y %I:%M:%S %p",
+    "%B %d, %Y %H:%M:%S",
+    "%d %b %Y %H:%M:%S",
+    "%a, %d %b %Y %H:%M:%S",
+    "%Y%m%dT%H%M%S",
+)
+ENCODINGS = ("utf-8", "utf-8-sig", "utf-16", "cp1252", "latin-1")
+NAMES = st.text("abcæøåßéñüÄÖ", min_size=1, max_size=8)
+FIXED = [HealthCheck.function_scoped_fixture]
+
+
+@examples(60, suppress_health_check=FIXED)
+@given(
+    form=st.sampled_from(WRITTEN),
+    # From the 13th on, no day can be taken for a month.
+    moments=st.lists(
+        st.datetimes(datetime(2024, 1, 13), datetime(2027, 1, 1)).filter(lambda m: m.day > 12),
+        min_size=8,
+        max_size=20,
+    ),
+    encoding=st.sampled_from(ENCODINGS),
+    names=st.lists(NAMES, min_size=1, max_size=4),
+)
+def test_any_usual_written_time_in_any_usual_encoding_is_read(
+    tmp_path: Path, form: str, moments: list[datetime], encoding: str, names: list[str]
+) -> None:
+    """Against what Python's own library reads and decodes."""
+    rows = [
+        {
+            "when": f'"{moment.strftime(form)}"',
+            "who": f"p{i % 3}",
+            "page": f"S{names[i % len(names)]}",
+        }
+        for i, moment in enumerate(moments)
+    ]
+    path = tmp_path / "log.csv"
+    path.write_bytes(
+        "\n".join(["when;who;page", *(";".join(row.values()) for row in rows)]).encode(encoding)
+    )
+    log = read_files([path]).log
+    told = sorted(
+        (
+            row["page"],
+            int(datetime.strptime(row["when"][1:-1], form).replace(tzinfo=UTC).timestamp() * 1000),
+        )
+        for row in rows
+    )
+    screens, times = log.columns["screen"], log.columns["time"]
+    read = sorted(
+        (log.terms["screen"][s], int(t) // 1000) for s, t in zip(screens, times, strict=True)
+    )
+    assert read == told

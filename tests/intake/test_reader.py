@@ -125,7 +125,7 @@ def test_good_rows_of_broken_json_lines_are_kept_and_bad_ones_listed(tmp_path: P
         ("bad.csv", HEADER + b"x,y,z\n", "None of its 1 rows can be used; line 2: wrong number"),
         ("array.json", b'[{"time": 1}]', "for a user or for an event or a screen"),
         ("one-line.csv", b"a" * 200_000, "first line has no end"),
-        ("latin.csv", "time,user,écran\n".encode("latin-1"), "Line 1 is not UTF-8"),
+        ("unknown.csv", b"time,user,\xff\xfe\n", "Line 1 is not UTF-8"),
         ("half.jsonl", b'{"time": 1', "line 1: not a JSON object"),
     ],
 )

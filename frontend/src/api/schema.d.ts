@@ -2474,6 +2474,8 @@ export interface components {
             groups: components["schemas"]["StartGroup"][];
             /** Groups Left Out */
             groups_left_out: number;
+            /** Has Splash */
+            has_splash: boolean;
             /** In Scope */
             in_scope: number;
             left_between: components["schemas"]["Difference"] | null;

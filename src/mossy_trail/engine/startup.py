@@ -78,6 +78,8 @@ class StartGroup:
 class StartFigures:
     slow_from: int
     in_scope: int
+    has_splash: bool
+    """The map names a splash; without one, nobody can have left on it."""
     whole: StartGroup
     bins: list[Bin]
     groups: list[StartGroup]
@@ -114,6 +116,7 @@ def measure(
     return StartFigures(
         slow_from,
         sum(count for _, _, count in parts),
+        any(screen.role == "splash" for screen in study.app_map.screens),
         whole,
         _bins(labels),
         groups[:MOST_GROUPS],

@@ -109,7 +109,10 @@ class Source:
         self._raw.close()
 
 
-_LETTER = re.compile(rb"[A-Za-z ][\xc0-\xff](?=[A-Za-z ,;.\t\"])")
+_LETTERS = re.compile(
+    rb"""(?<=[A-Za-z])[\xc0-\xfd]+(?=[A-Za-z\s,;.:"'/)_-]|$)|(?<![^\s,;"'(/_-])[\xc0-\xfd]+(?=[A-Za-z])"""
+)
+"""Letters beyond ASCII, beside one of ASCII."""
 
 
 def _is_western(data: bytes) -> bool:
@@ -121,7 +124,7 @@ def _is_western(data: bytes) -> bool:
     if _is_utf8(data):
         return False
     wide = re.findall(rb"[\xc2-\xdf][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}", data)
-    return len(_LETTER.findall(data)) > len(wide)
+    return len(_LETTERS.findall(data)) > len(wide)
 
 
 def _is_utf8(data: bytes) -> bool:

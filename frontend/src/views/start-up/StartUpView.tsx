@@ -14,7 +14,6 @@ import { Empty, Loading, Trouble } from "../../shell/states";
 import { TakeAway } from "../../shell/TakeAway";
 import { landingWords, startFigure } from "./words";
 
-type Group = StartFigures["whole"];
 const SLOWEST = 10_000;
 const STEP = 250;
 
@@ -50,7 +49,7 @@ export function StartUpView({ app }: { app: AppSummary }) {
       <div className="view-body">
         <h1>{sentence(found)}</h1>
         <p className="soft small-text mb-3">
-          <Kinds whole={whole} figure={figure} onChoose={choose} />
+          <Kinds found={found} figure={figure} onChoose={choose} />
           {whole.small && cold > 0 && " Fewer than 30: too few for the shares to tell much."}
         </p>
         {cold > 0 && (
@@ -85,13 +84,13 @@ export function StartUpView({ app }: { app: AppSummary }) {
                 value={slow}
                 onChange={(event) => change({ slow: event.target.value, figure: null })}
               />
-              <SlowWords whole={whole} slow={slow} figure={figure} onChoose={choose} />
+              <SlowWords found={found} slow={slow} figure={figure} onChoose={choose} />
             </div>
           </>
         )}
         <div className="d-flex flex-wrap column-gap-5">
           <div>
-            <Landings whole={whole} figure={figure} onChoose={choose} />
+            <Landings found={found} figure={figure} onChoose={choose} />
           </div>
           <div>
             <GroupChoice
@@ -101,7 +100,7 @@ export function StartUpView({ app }: { app: AppSummary }) {
             />
             {found.left_between && (
               <p className="mb-1">
-                {groups.one || "not told"} less {groups.other || "not told"}: left on the splash{" "}
+                {groups.one || "not told"} less {groups.other || "not told"}: {leftWords(found)}{" "}
                 {points(found.left_between.difference)}{" "}
                 <span className="soft">
                   (95 %: {points(found.left_between.low)} to {points(found.left_between.high)})
@@ -132,7 +131,8 @@ function points(difference: number): string {
   return `${difference < 0 ? "−" : "+"}${said} points`;
 }
 
-function sentence({ whole }: StartFigures): string {
+function sentence(found: StartFigures): string {
+  const { whole } = found;
   const cold = whole.kinds.cold ?? 0;
   if (!cold) {
     return `The log tells no start of the app, but ${count(whole.starts, "session")} that begin.`;
@@ -140,16 +140,22 @@ function sentence({ whole }: StartFigures): string {
   const times = whole.times
     ? ` The middle one shows a first screen after ${duration(whole.times.median)}, one in ten after ${duration(whole.times.p90)} or more.`
     : "";
-  return `Of ${count(cold, "cold start")}, ${percent(whole.left.count / cold)} were left on the splash.${times}`;
+  return `Of ${count(cold, "cold start")}, ${percent(whole.left.count / cold)} were ${leftWords(found)}.${times}`;
+}
+
+/** Where the map names no splash, the log does not tell on what they left. */
+function leftWords(found: StartFigures): string {
+  return found.has_splash ? "left on the splash" : "left before a screen showed";
 }
 
 interface PartProps {
-  whole: Group;
+  found: StartFigures;
   figure: string | null;
   onChoose: (figure: string) => void;
 }
 
-function Kinds({ whole, figure, onChoose }: PartProps) {
+function Kinds({ found, figure, onChoose }: PartProps) {
+  const { whole } = found;
   const one = (cell: string, n: number, said: string) =>
     n > 0 && (
       <>
@@ -161,7 +167,7 @@ function Kinds({ whole, figure, onChoose }: PartProps) {
     );
   return (
     <>
-      {one("left", whole.left.count, "left on the splash · ")}
+      {one("left", whole.left.count, `${leftWords(found)} · `)}
       {one("warm", whole.kinds.warm ?? 0, "sessions began in the running app · ")}
       {one("recreated", whole.kinds.recreated ?? 0, "times the app was rebuilt · ")}
       {one("link", whole.by_link.count, "starts by a link.")}
@@ -169,7 +175,8 @@ function Kinds({ whole, figure, onChoose }: PartProps) {
   );
 }
 
-function SlowWords({ whole, slow, figure, onChoose }: PartProps & { slow: number }) {
+function SlowWords({ found, slow, figure, onChoose }: PartProps & { slow: number }) {
+  const { whole } = found;
   const said = (cell: "slow" | "quick") => {
     const { starts, ended } = whole[cell];
     return (
@@ -197,7 +204,8 @@ function SlowWords({ whole, slow, figure, onChoose }: PartProps & { slow: number
   );
 }
 
-function Landings({ whole, figure, onChoose }: PartProps) {
+function Landings({ found, figure, onChoose }: PartProps) {
+  const { whole } = found;
   const landings = Object.entries(whole.landings).sort((a, b) => b[1].count - a[1].count);
   const most = Math.max(...landings.map(([, share]) => share.count / share.of || 0));
   return (
@@ -245,7 +253,7 @@ function GroupTable({ found, by, slow, figure, onChoose }: TableProps) {
         <tr>
           <th>{by}</th>
           <th className="n">cold starts</th>
-          <th className="n">left on the splash</th>
+          <th className="n">{leftWords(found)}</th>
           <th>of cold starts</th>
           <th className="n">middle</th>
           <th className="n">1 in 10 from</th>

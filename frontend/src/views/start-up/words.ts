@@ -45,7 +45,7 @@ function cellWords({ cell, slow }: StartFigure): string {
     warm: "that began warm",
     recreated: "in which the app was rebuilt",
     link: "started by a link",
-    left: "left on the splash",
+    left: "left before a first screen",
     bin: "with a start that took so long",
   };
   if (kind === "land") {
