@@ -93,15 +93,17 @@ def told(steps: Steps) -> list[Found]:
     for cycle, first, last, returns in runs:
         turns = 1 + (returns - 1) // len(cycle)
         round_trip = moves[first + 1 : first + 1 + len(cycle)]
-        if "redirect" in round_trip and not set(BACK) & set(round_trip):
-            often = 2 * round_trip.count("redirect") >= len(cycle)
-            kind = "redirect_loop" if often else "sent_again"
+        backs, sent = set(BACK) & set(round_trip), round_trip.count("redirect")
+        if sent and not backs and 2 * sent >= len(cycle):
+            kind = "redirect_loop"
         elif set(round_trip) == {"switch_tab"}:
             kind = "tab_flip"
-        elif len(cycle) == 2 and set(BACK) & set(round_trip):
+        elif len(cycle) == 2 and backs:
             kind = "ping_pong"
         else:
-            kind = "detour" if round_trip[-1] in BACK else "piled_up"
+            by_return = {"redirect": "sent_again", "switch_tab": "by_tab", "forward": "detour"}
+            by_return |= dict.fromkeys(BACK, "detour")
+            kind = by_return.get(round_trip[-1], "piled_up")
         ended = last + 1 == len(screens) or own.journey[last + 1] != own.journey[last]
         took = int(own.visible[last if ended else last + 1] - own.visible[first])
         if turns > 1 or kind != "ping_pong":
@@ -141,6 +143,8 @@ def test_every_kind_of_loop_is_known_by_its_moves() -> None:
     assert kinds(("push", "C"), ("push", "D"), ("push", "C")) == ["piled_up"]
     assert kinds(("switch_tab", "B"), ("switch_tab", "A")) == ["tab_flip"]
     assert kinds(("redirect", "G"), ("redirect", "A")) == ["redirect_loop"]
+    by_tab = [("push", "C"), ("switch_tab", "B"), ("switch_tab", "A")]
+    assert kinds(*by_tab) == ["by_tab"]
     again = [("redirect", "G"), ("replace", "C"), ("push", "D"), ("redirect", "G")]
     assert kinds(*again) == ["sent_again"]
 

@@ -21,6 +21,7 @@ const COLOURS: Record<string, string> = {
   detour: "var(--tarn)",
   piled_up: "var(--moss)",
   tab_flip: "var(--ochre)",
+  by_tab: "var(--ochre)",
   redirect_loop: "var(--rust)",
   sent_again: "var(--rust)",
 };
@@ -28,6 +29,7 @@ const COLOURS: Record<string, string> = {
 const DASHES: Record<string, string> = {
   ping_pong: "7 4",
   detour: "7 4",
+  by_tab: "10 3",
   redirect_loop: "2 4",
   sent_again: "12 4",
 };

@@ -36,10 +36,22 @@ export function tabWords(figure: string): string {
 export const LOOP_KINDS: Record<string, string> = {
   ping_pong: "back and forth",
   detour: "a detour and back",
-  piled_up: "piled up anew",
+  piled_up: "onward to a new copy",
   tab_flip: "between tabs",
+  by_tab: "back by choosing a tab",
   redirect_loop: "sent round by redirects",
-  sent_again: "sent there again",
+  sent_again: "sent back by a redirect",
+};
+
+/** What makes a loop one of its kind. */
+export const LOOP_MEANINGS: Record<string, string> = {
+  ping_pong: "two screens, there and back twice or more",
+  detour: "through two screens or more, and back by going back",
+  piled_up: "the screen was opened once more by a move onward, over the old one",
+  tab_flip: "every move chose a tab",
+  by_tab: "the last move chose a tab, and not all of them did",
+  redirect_loop: "half of the moves or more were redirects",
+  sent_again: "a redirect led back there after the user had gone on",
 };
 
 const ODD: Record<string, string> = {

@@ -133,7 +133,7 @@ def _begun_elsewhere(steps: Steps) -> NDArray[np.bool_]:
     Between the two, rows were lost. A redirect's row names the screen that was wanted instead.
     """
     columns, step = steps.log.columns, steps.steps
-    rows = _rows_of_steps(steps)
+    rows = steps.made_by
     origin = columns["origin"][rows]
     named = (origin != NONE) & (columns["event"][rows] != EVENT["redirect"])
     came_from = recode(origin, steps.places.of_name)
@@ -142,14 +142,9 @@ def _begun_elsewhere(steps: Steps) -> NDArray[np.bool_]:
     return np.asarray(named & same_journey & (came_from != before))
 
 
-def _rows_of_steps(steps: Steps) -> NDArray[np.int64]:
-    """The row that made each step; shape (steps,)."""
-    return np.flatnonzero(steps.fate == FATE["made"])
-
-
 def _made_by(steps: Steps, chosen: NDArray[np.bool_]) -> NDArray[np.bool_]:
     rows = np.zeros(len(steps.log), bool)
-    rows[_rows_of_steps(steps)[chosen]] = True
+    rows[steps.made_by[chosen]] = True
     return rows
 
 

@@ -26,7 +26,7 @@ DEAD_END_VISITS = 20
 """From a screen that fewer have seen, it may be chance that none went on."""
 STUCK = 3
 """So many repeats, refused moves and backs without effect make a stuck step."""
-_REDIRECT = MOVE["redirect"]
+_REDIRECT, _START = MOVE["redirect"], MOVE["start"]
 _NOT_FOUND_ROLE, _SPLASH = ROLE["not_found"], ROLE["splash"]
 _ONBOARDING, _SIGN_IN = ROLE["onboarding"], ROLE["sign_in"]
 _UNKNOWN, _NOT_FOUND, _STUCK = MARK["unknown_screen"], MARK["not_found"], MARK["stuck"]
@@ -117,6 +117,7 @@ def ways(steps: Steps, platform: Property) -> NDArray[np.int64]:
     place = steps.screen.astype("int64") * shape[1] + _of_steps(steps, platform)
     followed = np.ones(len(place), bool)
     followed[steps.last_steps()] = False
+    followed[:-1] &= steps.steps.move[1:] != _START  # the app started anew: nobody got out
     size = shape[0] * shape[1]
     counts = [np.bincount(chosen, minlength=size) for chosen in (place, place[followed])]
     return np.stack(counts).reshape(2, *shape)

@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import Places
+from mossy_trail.core.app_map import ROLE, Places
 from mossy_trail.core.log import NONE, Log
 
 MOVES = (
@@ -161,6 +161,21 @@ class Steps:
     @cached_property
     def role(self) -> NDArray[np.uint8]:
         return self.places.role[self.screen]
+
+    @cached_property
+    def made_by(self) -> NDArray[np.int64]:
+        """The row that made each step; shape (steps,)."""
+        return np.flatnonzero(self.fate == FATE["made"])
+
+    @cached_property
+    def began_by_link(self) -> NDArray[np.bool_]:
+        """Journeys whose first screen past the splash is where a link led; shape (journeys,)."""
+        found = np.zeros(len(self.journeys.start), bool)
+        past = np.flatnonzero(self.role != ROLE["splash"])
+        own = self.steps.journey[past]
+        first = past[np.append(True, own[1:] != own[:-1])[: len(past)]]
+        found[self.steps.journey[first]] = self.steps.uri[first] != NONE
+        return found
 
     @cached_property
     def until(self) -> NDArray[np.int64]:

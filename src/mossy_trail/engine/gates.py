@@ -68,8 +68,7 @@ def measure(study: Study, scope: Scope) -> GateFigures:
 
 
 def _needed(labels: Labels, tries: int) -> Mask:
-    own = np.minimum(labels.failed + 1, MOST_TRIES)
-    return np.asarray((labels.ok > 0) & (own == tries))
+    return np.asarray(np.minimum(labels.needed, MOST_TRIES) == tries)
 
 
 @evidence_of("gates")

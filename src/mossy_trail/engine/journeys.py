@@ -41,7 +41,7 @@ class Wanted:
     """What journeys are looked for; each that is given must hold.
 
     `search` stands in the user, the session or the name of a screen; `mark` and `move` are those of
-    one of the steps; `start` by a link is that of a step too.
+    one of the steps; `start` by a link is a first screen, past the splash, where one led.
     """
 
     search: str = ""
@@ -63,7 +63,7 @@ class Wanted:
         if self.move:
             found &= _with_move(steps, self.move)
         if self.start == "link":
-            found &= _with_move(steps, "link")
+            found &= steps.began_by_link
         elif self.start:
             found &= journeys.start_kind == STARTS.index(self.start)
         if self.exit:

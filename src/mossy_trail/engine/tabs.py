@@ -95,7 +95,8 @@ def _asked(steps: Steps, inside: Mask) -> tuple[Tallies, list[Stays]]:
     stays = []
     for code in range(len(steps.places.tab_names)):
         at = np.flatnonzero(own.tab == code)
-        stays.append((own.dwell[at] / 1000, own.deepest[at]))
+        known = at[own.dwell[at] >= 0]
+        stays.append((own.dwell[known] / 1000, own.deepest[at]))
     return tallied(steps, labels), stays
 
 

@@ -25,13 +25,14 @@ from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.log import DAY, NONE, OUTCOME, SECOND, Column
 from mossy_trail.core.measures.cells import Cells, Frequencies, Grid, cells, frequencies, picked
-from mossy_trail.core.steps import EXIT, EXITS, MARK, MOVE, MOVES, Steps
+from mossy_trail.core.measures.loops import loops
+from mossy_trail.core.steps import EXIT, EXITS, MOVES, Steps
 
 LASTS = ("failed", "blocked", "loop", "quiet")
-"""What came before an exit on its step: a failed try, a refused move, a loop, or none of these."""
-_LOOPING = MARK["ping_pong"] | MARK["gate_loop"] | MARK["piled_up"]
+"""What came before an exit: a failed try or a refused move on its step, a loop that the journey
+ended with, or none of these."""
 _OK, _FAILED = OUTCOME["ok"], OUTCOME["failed"]
-_LINK, _CUT = MOVE["link"], EXIT["cut"]
+_CUT = EXIT["cut"]
 MARKS: dict[str, tuple[int, ...]] = {
     "steps": tuple(range(1, 41)),
     "time": (
@@ -72,7 +73,10 @@ def label(steps: Steps, inside: NDArray[np.bool_], found: Ends) -> dict[str, Cel
     own, names, journey = steps.steps, steps.places.names, found.journey
     screen, by_screen = steps.screen[found.step].astype("i8"), Grid(names)
     inner = np.repeat(inside, steps.journeys.steps)
-    looping = own.marks[found.step] & _LOOPING != 0
+    round_and_round = loops(steps, inside)
+    ended = np.zeros(len(inside), bool)
+    ended[round_and_round.journey[round_and_round.ended]] = True
+    looping = ended[journey]
     why = np.select([_failed(steps, found), own.refused[found.step] > 0, looping], [0, 1, 2], 3)
     several = steps.journeys.steps[journey] > 1
     before = screen * len(names) + steps.screen[np.maximum(found.step - 1, 0)]
@@ -140,13 +144,13 @@ def grouped(
 ) -> tuple[Frequencies, Frequencies]:
     """How many steps there are of each screen and kind of step, and how many of them true exits.
 
-    A kind is a depth up to 6, a number in the journey by powers of two, and whether that began cold
-    and had a link; together with the screen it is one number.
+    A kind is a depth up to 6, a number in the journey by powers of two, and whether that began
+    cold, and by a link; together with the screen it is one number.
     """
     own, journeys = steps.steps, steps.journeys
     key = _kinds(
-        (steps.screen, own.entry, own.move, steps.entries.depth),
-        (journeys.first_step, journeys.steps, journeys.start_kind),
+        (steps.screen, own.entry, steps.entries.depth),
+        (journeys.first_step, journeys.steps, journeys.start_kind, steps.began_by_link),
         inside & (journeys.exit != _CUT),
     )
     size = len(steps.places.names) * _KINDS
@@ -155,21 +159,18 @@ def grouped(
 
 @kernel
 def _kinds(
-    walked: tuple[Column, Column, Column, Column],
-    journeys: tuple[Column, Column, Column],
+    walked: tuple[Column, Column, Column],
+    journeys: tuple[Column, Column, Column, Column],
     counted: Column,
 ) -> NDArray[np.int64]:
-    screen, entry, move, depth = walked
-    first_step, steps, start_kind = journeys
+    screen, entry, depth = walked
+    first_step, steps, start_kind, by_link = journeys
     key = np.full(len(screen), -1, np.int64)
     for j in range(len(counted)):
         if not counted[j]:
             continue
         first, end = first_step[j], first_step[j] + steps[j]
-        linked = False
-        for i in range(first, end):
-            linked = linked or move[i] == _LINK
-        began = (2 if linked else 0) + (1 if start_kind[j] == 0 else 0)
+        began = (2 if by_link[j] else 0) + (1 if start_kind[j] == 0 else 0)
         power = 0
         for i in range(first, end):
             if power < _NUMBERS - 1 and i - first + 1 == 2 << power:

@@ -29,14 +29,18 @@ _SIGN_IN, _SIGN_OUT, _RESTORED = (EVENT[w] for w in ("sign_in", "sign_out", "ses
 
 
 class Labels(NamedTuple):
-    """Per gate its journey, cause and outcome; per journey how many tries failed and went well, and
-    per kind of detour whether it was made (1), and whether it got in (2); shape (journeys,)."""
+    """Per gate its journey, cause and outcome, shape (gates,); the rest per journey.
+
+    `failed` and `ok` count tries, `needed` is the number of the first that went well (0: none did).
+    Per kind of detour: 1 if it was made, 2 if the user then got in.
+    """
 
     journey: NDArray[np.int32]
     cause: NDArray[np.int8]
     outcome: NDArray[np.int8]
     failed: NDArray[np.int32]
     ok: NDArray[np.int32]
+    needed: NDArray[np.int32]
     recovery: NDArray[np.int8]
     sign_up: NDArray[np.int8]
 
@@ -46,7 +50,7 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
     columns, journeys = steps.log.columns, steps.journeys
     roles = [ROLE[word] for word in ("sign_in", "sign_up", "recovery")]
     cause, outcome = np.full(len(steps.screen), NONE, "i1"), np.zeros(len(steps.screen), "i1")
-    failed, ok = np.zeros(len(inside), "i4"), np.zeros(len(inside), "i4")
+    failed, ok, needed = (np.zeros(len(inside), "i4") for _ in range(3))
     detours = np.zeros((2, len(inside)), "i1")
     walked = _Walked(
         steps.screen, np.isin(steps.role, roles), _detour(steps), steps.role == ROLE["sign_in"],
@@ -61,11 +65,11 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
         journeys.rows,
         inside,
         walked,
-        (cause, outcome, failed, ok),
+        (cause, outcome, failed, ok, needed),
         detours,
     )
     at = np.flatnonzero(cause != NONE)
-    return Labels(steps.steps.journey[at], cause[at], outcome[at], failed, ok, *detours)
+    return Labels(steps.steps.journey[at], cause[at], outcome[at], failed, ok, needed, *detours)
 
 
 def _detour(steps: Steps) -> NDArray[np.int8]:
@@ -96,10 +100,10 @@ def _label(
     rows: Column,
     inside: Column,
     walked: _Walked,
-    found: tuple[Column, Column, Column, Column],
+    found: tuple[Column, Column, Column, Column, Column],
     detours: Column,
 ) -> None:
-    cause, outcome, failed, ok = found
+    cause, outcome, failed, ok, needed = found
     step = 0
     for j in range(len(first_row)):
         while step < len(walked.journey) and walked.journey[step] < j:
@@ -129,14 +133,16 @@ def _label(
                     if met and walked.detour[step] == kind and not detours[kind, j]:
                         detours[kind, j] = 1
                 step += 1
-            signs_up = event[row] == _SIGN_UP and result[row] == _OK
-            if signs_up or (event[row] == _SIGN_IN and result[row] == _OK):
+            signs_in = event[row] == _SIGN_IN and result[row] == _OK
+            if signs_in:
+                ok[j] += 1
+                if needed[j] == 0:
+                    needed[j] = failed[j] + 1
+            if signs_in or (event[row] == _SIGN_UP and result[row] == _OK):
+                signed_in = True
                 for kind in range(2):
                     if detours[kind, j]:
                         detours[kind, j] = 2
-            if event[row] == _SIGN_IN and result[row] == _OK:
-                ok[j] += 1
-                signed_in = True
                 if gate >= 0 and outcome[gate] == _LOST:
                     outcome[gate] = _IN
             elif event[row] == _SIGN_IN and result[row] == _FAILED:

@@ -5,10 +5,11 @@ same cycle entered elsewhere is the same loop, so its screens are turned until t
 smallest number in the map comes first. One after the other without anything between are its turns.
 
 Its kind is that of its first turn: with redirects, and nowhere back, it is a *redirect_loop* if
-they are half of its moves or more, else the user went on in between and was *sent_again*; by tabs
-all the way (*tab_flip*); else by the return, which is a way back, or forward, and *piled_up*
-another copy. Back and forth between two screens is a *ping_pong* from the second turn on, as one
-turn is but a look; longer ones by back are a *detour*.
+they are half of its moves or more; by tabs all the way (*tab_flip*). Else the return tells: by
+a redirect (*sent_again*, the user went on in between), by the choice of a tab (*by_tab*), by going
+back, or by a move onward that *piled_up* another copy. Back and forth between two screens is a
+*ping_pong* from the second turn on, as one turn is but a look; longer ones by back, or by a
+browser's forward, are a *detour*.
 """
 
 from __future__ import annotations
@@ -25,13 +26,14 @@ from mossy_trail.core.log import NONE, SECOND, Column
 from mossy_trail.core.measures.cells import Cells, Grid, Words, cells, picked
 from mossy_trail.core.steps import MARK, MOVE, Steps
 
-KINDS = ("ping_pong", "detour", "piled_up", "tab_flip", "redirect_loop", "sent_again")
-_PING_PONG, _DETOUR, _PILED, _FLIP, _REDIRECTS, _SENT_AGAIN = range(len(KINDS))
+KINDS = ("ping_pong", "detour", "piled_up", "tab_flip", "by_tab", "redirect_loop", "sent_again")
+_PING_PONG, _DETOUR, _PILED, _FLIP, _BY_TAB, _REDIRECTS, _SENT_AGAIN = range(len(KINDS))
 LONGEST = 6
 """Screens in a loop, at the most."""
 MISTAKE = 3 * SECOND
 _REDIRECT, _SWITCH = MOVE["redirect"], MOVE["switch_tab"]
 _POP, _POP_TO, _CLOSE = MOVE["pop"], MOVE["pop_to"], MOVE["close_modal"]
+_FORWARD = MOVE["forward"]
 
 
 class Loops(NamedTuple):
@@ -161,17 +163,25 @@ def _kind(move: Column, begin: int, end: int) -> int:
     for i in range(begin + 1, end + 1):
         switches = switches and move[i] == _SWITCH
         redirects += move[i] == _REDIRECT
-        backs = backs or move[i] == _POP or move[i] == _POP_TO or move[i] == _CLOSE
-    if redirects and not backs:
-        return _REDIRECTS if 2 * redirects >= end - begin else _SENT_AGAIN
+        backs = backs or _is_back(move[i])
+    if redirects and not backs and 2 * redirects >= end - begin:
+        return _REDIRECTS
     if switches:
         return _FLIP
-    if back == _POP or back == _POP_TO or back == _CLOSE:
-        return _PING_PONG if end - begin == 2 else _DETOUR
-    before = move[end - 1]
-    if end - begin == 2 and (before == _POP or before == _POP_TO or before == _CLOSE):
-        return _PING_PONG  # seen from the other side: back, and in again
+    if backs and end - begin == 2:
+        return _PING_PONG  # from either side: there and back, or back and in again
+    if back == _REDIRECT:
+        return _SENT_AGAIN
+    if back == _SWITCH:
+        return _BY_TAB
+    if _is_back(back) or back == _FORWARD:
+        return _DETOUR
     return _PILED
+
+
+@inner_kernel
+def _is_back(move: int) -> bool:
+    return move == _POP or move == _POP_TO or move == _CLOSE
 
 
 class Cycles:
@@ -241,6 +251,6 @@ def _left(move: Column, journey: Column, dwell: Column, inside: Column) -> NDArr
         found[i] = 1
         if i + 1 < len(move) and journey[i + 1] == journey[i]:
             after = move[i + 1]
-            if after == _POP or after == _POP_TO or after == _CLOSE:
+            if _is_back(after):
                 found[i] = 3 if dwell[i] < MISTAKE else 2
     return found

@@ -2,8 +2,9 @@
 
 A visit of a tab is a run of steps in it, with the sheets over it; screens outside end it. A switch
 leads from one visit straight to the next of another tab. A *flip* is a way from a tab to another
-and back whose middle visit took less than ten seconds. A filter is no place: what counts is how
-often it was chosen for each visit of the screen that it is on.
+and back in less than ten seconds by the clock, the app in the background or not. How long the last
+visit of a journey was, nobody knows, if its last screen is one of the visit's. A filter is no
+place: what counts is how often it was chosen for each visit of the screen that it is on.
 """
 
 from __future__ import annotations
@@ -16,24 +17,26 @@ from numpy.typing import NDArray
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.log import EVENT, NONE, SECOND, Column
 from mossy_trail.core.measures.cells import Cells, Grid, cells, picked
-from mossy_trail.core.steps import FATE, MARK, MOVE, SHEET, TAB, Steps
+from mossy_trail.core.steps import MARK, MOVE, SHEET, TAB, Steps
 
 QUICK = 10 * SECOND
 _SWITCH, _POP = MOVE["switch_tab"], MOVE["pop"]
-_SWITCH_ROW, _KEPT, _MISMATCH = EVENT["switch_tab"], FATE["kept"], MARK["tab_mismatch"]
+_SWITCH_ROW, _MISMATCH = EVENT["switch_tab"], MARK["tab_mismatch"]
 _OTHERWISE, _RESUMED, _AT_ROOT, _BACK = range(4)
 
 
 class Visits(NamedTuple):
     """Visits in order; arrays of shape (visits,). Times in microseconds.
 
-    `began` tells those that began with the choice of the tab, where they had been before or at
-    its root, and those that a way back from another tab's root led to.
+    `dwell` is without the time in the background, −1 where it is not known; `since` when the
+    visit began. `began` tells those that began with the choice of the tab, where they had been
+    before or at its root, and those that a way back from another tab's root led to.
     """
 
     tab: NDArray[np.int32]
     journey: NDArray[np.int32]
     dwell: NDArray[np.int64]
+    since: NDArray[np.int64]
     deepest: NDArray[np.int32]
     began: NDArray[np.int8]
 
@@ -42,7 +45,7 @@ def visits(steps: Steps, inside: NDArray[np.bool_]) -> Visits:
     """The visits of the journeys `inside`; linear in steps."""
     own, entries = steps.steps, steps.entries
     at = (entries.region, entries.tab, entries.depth)
-    return Visits(*_visits(own.entry, own.move, own.journey, steps.dwell, at, inside))
+    return Visits(*_visits(own.entry, own.move, own.journey, own.visible, steps.dwell, at, inside))
 
 
 @kernel
@@ -50,14 +53,16 @@ def _visits(
     entry: Column,
     move: Column,
     journey: Column,
+    visible: Column,
     dwell: Column,
     at: tuple[Column, Column, Column],
     inside: Column,
-) -> tuple[Column, Column, Column, Column, Column]:
+) -> tuple[Column, Column, Column, Column, Column, Column]:
     region, tab_of, depth = at
     n = len(entry)
     tabs, own = np.empty(n, np.int32), np.empty(n, np.int32)
-    stay, deepest, began = np.empty(n, np.int64), np.empty(n, np.int32), np.empty(n, np.int8)
+    stay, since = np.empty(n, np.int64), np.empty(n, np.int64)
+    deepest, began = np.empty(n, np.int32), np.empty(n, np.int8)
     made, current, before = 0, -1, -1
     for i in range(n):
         if i == 0 or journey[i] != journey[i - 1]:
@@ -68,7 +73,7 @@ def _visits(
             continue
         tab = tab_of[entry[i]] if where == TAB else -1
         if tab != NONE and tab != current:
-            tabs[made], own[made] = tab, journey[i]
+            tabs[made], own[made], since[made] = tab, journey[i], visible[i]
             stay[made] = deepest[made] = 0
             began[made] = _OTHERWISE
             if move[i] == _SWITCH:
@@ -80,11 +85,10 @@ def _visits(
         before = entry[i]
         if current == -1:
             continue
-        if dwell[i] >= 0:
-            stay[made - 1] += dwell[i]
+        stay[made - 1] = stay[made - 1] + dwell[i] if dwell[i] >= 0 else NONE
         if tab != NONE:
             deepest[made - 1] = max(deepest[made - 1], depth[entry[i]])
-    return tabs[:made], own[:made], stay[:made], deepest[:made], began[:made]
+    return tabs[:made], own[:made], stay[:made], since[:made], deepest[:made], began[:made]
 
 
 def label(steps: Steps, inside: NDArray[np.bool_]) -> tuple[dict[str, Cells], Visits]:
@@ -111,10 +115,15 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> tuple[dict[str, Cells], Vi
 
 
 def _again(steps: Steps, rows: Column, journey: Column) -> Cells:
-    """Rows that chose the tab that was selected already, and changed nothing."""
+    """Rows that chose the tab in which the user was already."""
     tab = steps.places.tab_of_word[steps.log.columns["tab"][rows]]
-    kept = (steps.fate[rows] == _KEPT) & (tab >= 0)
-    return cells(Grid(steps.places.tab_names), tab[kept], journey[kept])
+    visible = np.searchsorted(steps.made_by, rows) - 1
+    own = np.maximum(visible, 0)
+    if not len(steps.made_by):
+        return cells(Grid(steps.places.tab_names), tab[:0], journey[:0])
+    there = (visible >= 0) & (steps.steps.journey[own] == journey) & (tab != NONE)
+    again = there & (steps.tab[own] == tab)
+    return cells(Grid(steps.places.tab_names), tab[again], journey[again])
 
 
 def _chosen(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Column, Column]:
@@ -147,7 +156,7 @@ def _switches(steps: Steps, own: Visits, fresh: NDArray[np.bool_]) -> dict[str, 
     on = np.flatnonzero(chosen & ~fresh)
     two = on[on > 1]
     there = (own.journey[two - 2] == own.journey[two]) & (own.tab[two - 2] == own.tab[two])
-    flips = two[there & (own.dwell[two - 1] < QUICK)]
+    flips = two[there & (own.since[two] - own.since[two - 1] < QUICK)]
     low, high = np.sort([own.tab[flips - 1], own.tab[flips]], axis=0)
     pairs = Grid(names, names)
     return {
