@@ -63,8 +63,11 @@ export function bytes(n: number): string {
   return `${value < 10 ? value.toFixed(1) : Math.round(value)} ${units[power - 1]}`;
 }
 
+/** With its year where a clock cannot be right. */
 export function date(milliseconds: number): string {
-  return day.format(milliseconds);
+  const year = new Date(milliseconds).getUTCFullYear();
+  const odd = year < 2000 || year > new Date().getUTCFullYear() + 1;
+  return (odd ? dayYear : day).format(milliseconds);
 }
 
 export function dateWithYear(milliseconds: number): string {

@@ -7,9 +7,11 @@ from typing import Any
 import numpy as np
 import pytest
 
+from mossy_trail.core.log import DAY
 from mossy_trail.core.scope import Scope
 from mossy_trail.engine import dropoffs, gates, journeys, loops, tabs
-from tests.engine.written import study
+from mossy_trail.engine.scoped import scope_mask
+from tests.engine.written import READ_AT, study
 
 
 def by_name(found: list[Any]) -> dict[str, Any]:
@@ -101,3 +103,16 @@ def test_starting_the_app_anew_is_no_way_out_of_a_screen(starts_anew: bool) -> N
     found = study(*(f"u{i}: {stuck}{again if i % 2 else ''}" for i in range(30)), LATER)
     detail = by_name(loops.measure(found, Scope()).screens)["Detail"]
     assert detail.dead_end.times == (15 if starts_anew else 30)
+
+
+def test_journeys_of_odd_clocks_are_in_no_dates_but_stand_by_themselves() -> None:
+    """The default, a range of all days, and the odd ones add up to what there is."""
+    unset = -1_777_888_800 + 60  # a minute into 1970
+    found = study("ann: 0 view Home", f"bo: {unset} view Home", f"cy: {40 * 365 * 86400} view Home")
+    odd, default = Scope(odd_clocks=True), Scope()
+    dated = Scope(since=READ_AT - 60 * DAY, before=READ_AT)
+    users = [
+        sorted(found.terms["user"][u] for u in found.index.user[scope_mask(found, scope)])
+        for scope in (default, dated, odd)
+    ]
+    assert users == [["ann"], ["ann"], ["bo", "cy"]]

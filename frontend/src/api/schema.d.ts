@@ -2289,6 +2289,8 @@ export interface components {
         ScopeCounts: {
             /** Journeys */
             journeys: number;
+            /** Odd Clocks */
+            odd_clocks: number;
             /** Users */
             users: number;
             /** Version */
@@ -2768,6 +2770,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
                 /** @description Of two groups, one */
                 one?: string | null;
                 /** @description And the other */
@@ -2813,6 +2817,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -2887,6 +2893,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
                 /** @description Of two groups, one */
                 one?: string | null;
                 /** @description And the other */
@@ -3201,6 +3209,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
                 search?: string;
                 mark?: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce") | "";
                 move?: ("start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link") | "";
@@ -3387,6 +3397,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -3457,6 +3469,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -3595,6 +3609,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -3796,6 +3812,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -3866,6 +3884,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -3905,6 +3925,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -3944,6 +3966,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -3983,6 +4007,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -4026,6 +4052,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
                 /** @description Of two groups, one */
                 one?: string | null;
                 /** @description And the other */
@@ -4069,6 +4097,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
             };
             header?: never;
             path: {
@@ -4174,6 +4204,8 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
+                /** @description Only journeys of clocks that are wrong */
+                odd_clocks?: boolean;
                 search?: string;
                 mark?: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce") | "";
                 move?: ("start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link") | "";

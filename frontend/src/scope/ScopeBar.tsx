@@ -24,8 +24,31 @@ export function ScopeBar({ app, apps }: Props) {
       <span className="remain" aria-live="polite">
         {counts.data &&
           `${count(counts.data.journeys, "journey")} · ${count(counts.data.users, "user")}`}
+        {counts.data && <OddClocks scope={scope} journeys={counts.data.odd_clocks} />}
       </span>
     </header>
+  );
+}
+
+/** Journeys of clocks that cannot be right are no part of any days: they are asked for by themselves. */
+function OddClocks({ scope, journeys }: { scope: Scope; journeys: number }) {
+  const [, change] = useAddress();
+  if (!journeys && !scope.odd_clocks) {
+    return null;
+  }
+  return (
+    <>
+      {" "}
+      <button
+        type="button"
+        className={`figure-button ${scope.odd_clocks ? "chosen" : ""}`}
+        aria-pressed={Boolean(scope.odd_clocks)}
+        title="Their clock was never set, or stands in the future"
+        onClick={() => change({ odd_clocks: scope.odd_clocks ? null : "true", figure: null })}
+      >
+        {scope.odd_clocks ? "with odd clocks" : `and ${count(journeys)} with odd clocks`}
+      </button>
+    </>
   );
 }
 

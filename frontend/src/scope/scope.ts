@@ -9,9 +9,11 @@ export interface Scope {
   unit: Unit;
   /** A segment, as its JSON. */
   segment?: string;
+  /** Only journeys whose clock cannot be right, whatever their dates. */
+  odd_clocks?: true;
 }
 
-const SCOPE_KEYS = ["app", "since", "until", "unit", "segment"];
+const SCOPE_KEYS = ["app", "since", "until", "unit", "segment", "odd_clocks"];
 const DAY = /^\d{4}-\d\d-\d\d$/;
 
 export function useScope(): Scope {
@@ -20,14 +22,16 @@ export function useScope(): Scope {
   const until = address.get("until") ?? "";
   const unit = address.get("unit") === "users" ? "users" : "sessions";
   const segment = address.get("segment") ?? "";
+  const odd = address.get("odd_clocks") === "true";
   return useMemo(
     () => ({
       ...(DAY.test(since) && { since }),
       ...(DAY.test(until) && { until }),
       unit,
       ...(segment && { segment }),
+      ...(odd && { odd_clocks: true as const }),
     }),
-    [since, until, unit, segment],
+    [since, until, unit, segment, odd],
   );
 }
 

@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.log import plausible
 from mossy_trail.core.steps import JourneyColumns
 
 Unit = Literal["sessions", "users"]
@@ -17,17 +18,22 @@ Unit = Literal["sessions", "users"]
 class Scope:
     """Journeys that start within [since, before), in microseconds since 1970; None: no limit.
 
-    `segment` is the JSON of one, empty for all.
+    Those whose clock cannot be right stand on no day that means anything: they are in no scope but
+    the one of `odd_clocks`, which has them alone. `segment` is the JSON of one, empty for all.
     """
 
     since: int | None = None
     before: int | None = None
     unit: Unit = "sessions"
     segment: str = ""
+    odd_clocks: bool = False
 
-    def dated(self, journeys: JourneyColumns) -> NDArray[np.bool_]:
-        """Which journeys are within the dates; shape (journeys,)."""
-        inside = np.ones(len(journeys.start), bool)
+    def dated(self, journeys: JourneyColumns, read_at: int) -> NDArray[np.bool_]:
+        """Which journeys, of rows that came in at `read_at`, are within the dates; (journeys,)."""
+        right = plausible(journeys.start, read_at)
+        if self.odd_clocks:
+            return ~right
+        inside = right
         if self.since is not None:
             inside &= journeys.start >= self.since
         if self.before is not None:

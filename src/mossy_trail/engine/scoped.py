@@ -18,7 +18,7 @@ Answer = TypeVar("Answer")
 
 def scope_mask(study: Study, scope: Scope) -> NDArray[np.bool_]:
     """Which journeys of the index are in scope."""
-    dated = study.joined(lambda steps: scope.dated(steps.journeys))
+    dated = study.joined(lambda steps: scope.dated(steps.journeys, study.read_at))
     return dated & segments.of(study, scope.segment) if scope.segment else dated
 
 
@@ -27,7 +27,7 @@ def each_inside(
 ) -> list[Answer]:
     """The answer of every part, in order; it is asked with the mask of its journeys in scope."""
     if not scope.segment:
-        return study.each(lambda steps: ask(steps, scope.dated(steps.journeys)))
+        return study.each(lambda steps: ask(steps, scope.dated(steps.journeys, study.read_at)))
     whole, edges = scope_mask(study, scope), study.edges
     number = {id(steps): i for i, steps in enumerate(study.parts)}
 

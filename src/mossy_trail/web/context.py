@@ -78,11 +78,14 @@ def get_scope(
     until: Annotated[date | None, Query(description="Last day, in UTC")] = None,
     unit: Unit = "sessions",
     segment: Annotated[str, Query(description="A segment, as JSON")] = "",
+    odd_clocks: Annotated[
+        bool, Query(description="Only journeys of clocks that are wrong")
+    ] = False,
 ) -> Scope:
     if since and until and since > until:
         raise ProblemError(422, "The first day is after the last.", "Swap the two dates.")
     before = until + timedelta(days=1) if until and until < date.max else None
-    return Scope(_midnight(since), _midnight(before), unit, segment)
+    return Scope(_midnight(since), _midnight(before), unit, segment, odd_clocks)
 
 
 def get_two(

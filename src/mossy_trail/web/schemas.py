@@ -399,6 +399,8 @@ class ErasedView(BaseModel):
 class ScopeCounts(BaseModel):
     journeys: int
     users: int
+    odd_clocks: int
+    """Journeys of clocks that cannot be right: they are in scope only by themselves."""
     version: str
     """Differs whenever rows or map do: then all figures are to be asked for anew."""
 

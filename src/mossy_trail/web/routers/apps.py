@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 
 import numpy as np
 from fastapi import APIRouter
@@ -74,5 +75,6 @@ def read_scope(study: TheStudy, scope: TheScope) -> ScopeCounts:
     return ScopeCounts(
         journeys=int(mask.sum()),
         users=len(np.unique(study.index.user[mask])),
+        odd_clocks=int(scope_mask(study, replace(scope, odd_clocks=True)).sum()),
         version=study.version,
     )
