@@ -40,7 +40,8 @@ FUNNEL = st.builds(
     window=st.sampled_from([None, 0, 5 * SECOND, 60 * SECOND]),
     void=st.sampled_from([(), ("D",)]),
     held=st.sampled_from(["", "x"]),
-)
+    first_ever=st.sampled_from([False, False, True]),
+).filter(lambda funnel: not (funnel.first_ever and funnel.order == "any"))
 
 
 class Candidate(NamedTuple):
@@ -84,7 +85,8 @@ def candidates(steps: Steps, funnel: Funnel) -> Iterator[list[Candidate]]:
     for j in range(len(steps.journeys.start)):
         first, visible = steps.journeys.first_row[j], None
         for row in range(first, first + steps.journeys.rows[j]):
-            group = found.setdefault(j if funnel.window is None else steps.journeys.user[j], [])
+            by_user = funnel.window is not None or funnel.first_ever
+            group = found.setdefault(steps.journeys.user[j] if by_user else j, [])
             time, at, then = int(columns["time"][row]), steps.steps, step + 1
             if then < len(at.entry) and at.journey[then] == j and at.visible[then] <= time:
                 step = visible = then
@@ -94,7 +96,8 @@ def candidates(steps: Steps, funnel: Funnel) -> Iterator[list[Candidate]]:
                 group.append(Candidate(stages, int(at.visible[step]), step, held, voids, j))
             if columns["event"][row] == EVENT["sign_in"]:
                 held = None if visible is None else value(steps.params[visible])
-                at_step = -1 if visible is None else visible
+                first_step = int(steps.journeys.first_step[j])
+                at_step = first_step - 1 if visible is None else visible
                 group.append(Candidate(fits(None, "sign_in"), time, at_step, held, voids, j))
     yield from found.values()
 
@@ -126,7 +129,12 @@ def every_match(group: list[Candidate], funnel: Funnel) -> Iterator[list[Candida
             if len(match) in group[i].stages and goes_together(more, funnel):
                 yield from longer(more, i + 1)
 
-    yield from longer([], 0)
+    if funnel.first_ever:
+        begin = (i for i, c in enumerate(group) if 0 in c.stages and (c.value or not funnel.held))
+        for first in list(begin)[:1]:
+            yield from longer([group[first]], first + 1)
+    else:
+        yield from longer([], 0)
 
 
 def most_at_once(group: list[Candidate], funnel: Funnel) -> int:
@@ -155,7 +163,9 @@ def test_the_furthest_match_is_found(rows: list[dict[str, Any]], funnel: Funnel)
         return
     steps = replayed(rows)
     inside = np.ones(len(steps.journeys.start), bool)
-    if funnel.window is not None:  # else each session that begins it has a match of its own
+    if (
+        funnel.window is not None and not funnel.first_ever
+    ):  # else each session that begins it has a match of its own
         labels = by_user(label(steps, funnel, inside, "journey"), steps.journeys.user)
     else:
         labels = label(steps, funnel, inside)
@@ -166,16 +176,17 @@ def test_the_furthest_match_is_found(rows: list[dict[str, Any]], funnel: Funnel)
             continue
         matches = list(every_match(group, funnel))
         true.append(max(map(len, matches), default=0))
-        if funnel.window is None and not funnel.void and matches:
+        by_session = funnel.window is None or funnel.first_ever
+        if by_session and not funnel.void and matches:
             best = min(
                 (m for m in matches if len(m) == true[-1]),
                 key=lambda m: (m[-1].time, [c.time for c in m]),
             )
             times = [c.time for c in best]
-            exact = funnel.order == "in_order" and not funnel.held
+            exact = funnel.order == "in_order"
             own = (best[0].journey, len(best), times[-1], *(times if exact else ()))
             assert own in told(labels, kept=exact)
-    if funnel.window is None:
+    if funnel.window is None or funnel.first_ever:
         assert sorted(labels.reached.tolist()) == sorted(n for n in true if n)
     else:
         # A session that begins it again ends the one before, so a user may have got less far.
@@ -206,3 +217,49 @@ def test_a_worked_example(order: Any, window: int | None, reached: list[int]) ->
     names = [steps.places.names[s] if s >= 0 else None for s in labels.went]
     if order == "next":
         assert names[:2] == [None, "D"]
+
+
+@pytest.mark.parametrize(
+    ("walked", "per", "reached"),
+    [
+        (["AAB"], "attempt", [1, 2]),  # A, met again, begins another
+        (["BA", "BC", "A"], "journey", [2, 3]),  # so it does in another session
+        (["BA", "BC", "A"], "attempt", [2, 3]),
+    ],
+)
+def test_in_any_order_a_stage_met_again_begins_another(
+    walked: list[str], per: Any, reached: list[int]
+) -> None:
+    view = {"user": "u", "event": EVENT["screen_view"], "params": None, "gap": 5}
+    rows = [{**view, "session": f"s{i}", "screen": x} for i, own in enumerate(walked) for x in own]
+    steps = replayed([row | {"params": str(i)} for i, row in enumerate(rows)])
+    stages = tuple(Stage(name, (Clause(screens=(name,)),)) for name in "ABC")
+    inside = np.ones(len(steps.journeys.start), bool)
+    labels = label(steps, Funnel(stages, "any", 3600 * SECOND), inside, per)
+    assert labels.reached.tolist() == reached
+
+
+def test_what_comes_after_a_row_before_the_first_screen_is_the_next_of_its_session() -> None:
+    rows = [
+        {"user": "u", "session": "s1", "event": EVENT["sign_in"], "screen": "A", "params": None},
+        {"user": "u", "session": "s1", "event": EVENT["screen_view"], "screen": "A"},
+        {"user": "u", "session": "s2", "event": EVENT["screen_view"], "screen": "B"},
+        {"user": "u", "session": "s3", "event": EVENT["sign_in"], "screen": "B"},
+    ]
+    steps = replayed([{"params": None, **row, "gap": 5} for row in rows])
+    inside = np.ones(len(steps.journeys.start), bool)
+    signed_in = Stage("in", (Clause(event="sign_in"),))
+    labels = label(steps, Funnel((signed_in,)), inside)
+    names = [steps.places.names[s] if s >= 0 else None for s in labels.went]
+    assert (labels.journey.tolist(), names) == ([0, 2], ["A", None])
+    then = Funnel((signed_in, Stage("A", (Clause(screens=("A",)),))), "next")
+    assert label(steps, then, inside).reached.tolist() == [2, 1]
+
+
+def test_from_the_first_ever_a_later_beginning_takes_nothing_away() -> None:
+    view = {"user": "u", "event": EVENT["screen_view"], "params": None, "gap": 3}
+    steps = replayed([{**view, "session": f"s{i}", "screen": s} for i, s in enumerate("ADAB")])
+    stages = tuple(Stage(name, (Clause(screens=(name,)),)) for name in "AB")
+    labels = label(steps, Funnel(stages, first_ever=True), np.ones(4, bool))
+    assert (labels.journey.tolist(), labels.reached.tolist()) == ([0], [2])
+    assert int(labels.times[0, 1] - labels.times[0, 0]) == 9 * SECOND

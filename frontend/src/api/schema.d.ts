@@ -1387,6 +1387,11 @@ export interface components {
              */
             count: "unit" | "attempts";
             /**
+             * First Ever
+             * @default false
+             */
+            first_ever: boolean;
+            /**
              * Held
              * @default
              */

@@ -47,6 +47,7 @@ class Asked:
             None if window is None else int(window * SECOND),
             tuple(document.get("void", ())),
             document.get("held", ""),
+            document.get("first_ever", False),
         )
         return cls(funnel, document.get("count", "unit"))
 
@@ -159,6 +160,7 @@ def measure(
     groups = _groups(found, asked, names, wanted) if wanted else []
     between = _between(groups, two) if two else None
     counted = "attempts" if asked.count == "attempts" else scope.unit
+    counted = "users" if asked.funnel.first_ever else counted
     left_out = max(len(groups) - MOST_GROUPS, 0)
     return FunnelFigures(counted, in_scope, whole, groups[:MOST_GROUPS], left_out, between)
 
@@ -216,7 +218,8 @@ def _group(value: str | None, found: _Found, asked: Asked, names: Sequence[str])
             there = found.reached > i
             to = quartiles((found.times[there, i] - found.times[there, i - 1]) / 1000)
         losses = _losses(found, i, names) if i + 1 < len(stages) else []
-        figures.append(StageFigures(f"stage.{i}", stage.name, counts[i], *shares, to, losses))
+        name = f"at least {i + 1} of them" if asked.funnel.order == "any" else stage.name
+        figures.append(StageFigures(f"stage.{i}", name, counts[i], *shares, to, losses))
     done = found.reached == len(stages)
     whole = quartiles((found.times[done, -1] - found.times[done, 0]) / 1000)
     return FunnelGroup(value, figures, whole, counts[0] < SMALL)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal
 from zoneinfo import available_timezones
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
 from mossy_trail.core.app_map import ROLES
 from mossy_trail.core.health import FINDINGS, LOUD
@@ -610,6 +610,16 @@ class FunnelSpec(BaseModel):
     void: list[str] = []
     held: str = ""
     count: Literal["unit", "attempts"] = "unit"
+    first_ever: bool = False
+    """One match of each user, from the first stage 1 that they ever have, across sessions."""
+
+    @model_validator(mode="after")
+    def _one_beginning(self) -> FunnelSpec:
+        if self.first_ever and self.order == "any":
+            raise ValueError("in any order there is no first stage to begin with")
+        if self.first_ever and self.count == "attempts":
+            raise ValueError("from the first ever, a user has one attempt")
+        return self
 
 
 class Counted(BaseModel):

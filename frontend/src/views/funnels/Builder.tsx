@@ -183,7 +183,13 @@ function Options({ spec, vocabulary, onChange }: Props) {
         className="in-row"
         aria-label="Order of the stages"
         value={spec.order ?? "in_order"}
-        onChange={(event) => onChange({ ...spec, order: event.target.value as Spec["order"] })}
+        onChange={(event) =>
+          onChange({
+            ...spec,
+            order: event.target.value as Spec["order"],
+            first_ever: spec.first_ever && event.target.value !== "any",
+          })
+        }
       >
         {Object.entries(ORDERS).map(([order, said]) => (
           <option key={order} value={order}>
@@ -198,7 +204,7 @@ function Options({ spec, vocabulary, onChange }: Props) {
         value={spec.window ?? ""}
         onChange={(event) => onChange({ ...spec, window: Number(event.target.value) || null })}
       >
-        <option value="">within a session</option>
+        <option value="">{spec.first_ever ? "however long" : "within a session"}</option>
         {WINDOWS.map(([said, seconds]) => (
           <option key={seconds} value={seconds}>
             within {said}, across sessions
@@ -213,8 +219,18 @@ function Options({ spec, vocabulary, onChange }: Props) {
         onChange={(event) => onChange({ ...spec, count: event.target.value as Spec["count"] })}
       >
         <option value="unit">count as the scope says</option>
-        <option value="attempts">count attempts</option>
+        <option value="attempts" disabled={spec.first_ever}>
+          count attempts
+        </option>
       </Form.Select>
+      <Form.Check
+        id="first-ever"
+        label="from the user's first ever"
+        title="One match of each user, from their first time at the first stage, across sessions"
+        checked={spec.first_ever ?? false}
+        disabled={spec.order === "any" || spec.count === "attempts"}
+        onChange={(event) => onChange({ ...spec, first_ever: event.target.checked })}
+      />
       <Form.Control
         size="sm"
         className="in-row fresh"

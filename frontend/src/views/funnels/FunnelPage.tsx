@@ -54,7 +54,7 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
   const found = answer.data;
   const stages = found.whole.stages.map((stage, i) => {
     const own = spec.stages[i];
-    return { ...stage, word: own ? stageWords(own) : stage.name };
+    return { ...stage, word: own && spec.order !== "any" ? stageWords(own) : stage.name };
   });
   const rows = () => [
     ["group", "stage", found.counted, "share of first", "share of stage before", "median ms to it"],
@@ -75,6 +75,9 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
       <div className="view-body">
         <h1>{sentence(found, stages, finish)}</h1>
         {children}
+        {said(spec, found.counted) && (
+          <p className="soft small-text">{said(spec, found.counted)}</p>
+        )}
         <div className="d-flex flex-wrap justify-content-between align-items-baseline gap-3 mb-2">
           <GroupChoice
             app={app.key}
@@ -134,6 +137,19 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
       )}
     </>
   );
+}
+
+/** What a match that runs across sessions counts for. */
+function said(spec: Written, counted: string): string {
+  if (spec.first_ever) {
+    return "Each user counts once: from the first time in scope that they came to the first stage, on through all later sessions.";
+  }
+  if (spec.window && counted === "sessions") {
+    return "A match may run on into later sessions of the user. It counts for the session in which it began; one that only ends it does not count by itself.";
+  }
+  return spec.order === "any" && counted === "attempts"
+    ? "A stage that an attempt has already begins another."
+    : "";
 }
 
 type Stages = (FunnelFigures["whole"]["stages"][number] & { word: string })[];

@@ -13,6 +13,7 @@ export interface Written {
   void?: string[];
   held?: string;
   count?: Spec["count"];
+  first_ever?: boolean;
 }
 
 export const ORDERS: Record<Spec["order"], string> = {
@@ -44,6 +45,7 @@ export function plainSpec(spec: Written): Written {
     ...(spec.void?.length && { void: spec.void }),
     ...(spec.held && { held: spec.held }),
     ...(spec.count === "attempts" && { count: spec.count }),
+    ...(spec.first_ever && { first_ever: true }),
   };
 }
 

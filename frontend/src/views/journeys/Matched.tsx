@@ -22,7 +22,7 @@ export function Matched({ app, journey, step, onStep }: Props) {
     <p className="small-text mb-1" data-testid="matched">
       <span className="soft">stages met: </span>
       {found.data.map((one, i) => {
-        const stage = funnel.stages[one.stage];
+        const stage = funnel.order === "any" ? undefined : funnel.stages[one.stage];
         return (
           <span key={one.stage}>
             {i > 0 && " · "}
@@ -31,7 +31,7 @@ export function Matched({ app, journey, step, onStep }: Props) {
               className={`figure-button ${one.step === step ? "chosen" : ""}`}
               onClick={() => onStep(one.step)}
             >
-              {stage ? stageWords(stage) : one.stage + 1} at step {one.step}
+              {stage ? stageWords(stage) : `${one.stage + 1} of them`} at step {one.step}
             </button>
           </span>
         );

@@ -10,13 +10,16 @@ window, the last comes no later than that after the first; no screen that voids 
 between; and with a held value, all have the same one. What counts is the match of the most stages,
 of these the one that was complete first, and of these the one whose stages come earliest (within a
 window: whose first comes latest).
+
+From the *first ever*, a user has one match, which begins with the first candidate of stage 1 that
+they ever have, and runs on across sessions.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -48,7 +51,7 @@ class Funnel:
 
     `window`, in microseconds, lets a match run on across sessions for so long; without one it stays
     in its session. `void` are screens that end an attempt. `held` is a param or property that is
-    the same in all stages.
+    the same in all stages. From the `first_ever`, stages are told in order.
     """
 
     stages: tuple[Stage, ...]
@@ -56,6 +59,7 @@ class Funnel:
     window: int | None = None
     void: tuple[str, ...] = ()
     held: str = ""
+    first_ever: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,7 +68,7 @@ class Labels:
 
     `reached` counts stages; `went` is the screen to which those went who got no further, −1 where
     the journey ended, and `back` whether by going back. `times`, in microseconds since 1970, and
-    `steps` say where each stage was met; a step is the one that was visible.
+    `steps` say where each stage was met; a step is the one that was visible, −1 for none yet.
     """
 
     journey: NDArray[np.int32]
@@ -86,6 +90,7 @@ def label(steps: Steps, funnel: Funnel, inside: NDArray[np.bool_], per: Per = "j
     inside : which journeys are looked at, shape (journeys,).
     per : one match of each journey (with a window: of each that begins an attempt which the next
         one ends), or one of each attempt, which a new first stage begins and ends the one before.
+        In any order, a stage that the attempt has already begins another.
 
     Returns
     -------
@@ -100,6 +105,7 @@ def label(steps: Steps, funnel: Funnel, inside: NDArray[np.bool_], per: Per = "j
         _ORDERS.index(funnel.order),
         -1 if funnel.window is None else funnel.window,
         per == "attempt",
+        funnel.first_ever,
     )
     columns = steps.log.columns
     rows = _Rows(*(read_only(columns[name]) for name in _Rows._fields))
@@ -126,16 +132,22 @@ def label(steps: Steps, funnel: Funnel, inside: NDArray[np.bool_], per: Per = "j
         rules,
         count,
     )
-    labels = _with_ways(steps, *found)
-    if funnel.held and funnel.window is not None and per == "journey":
-        return _furthest(labels, labels.journey)
-    return labels
+    labels, done = _with_ways(steps, *found[:4]), found[4]
+    if not funnel.held:
+        return labels
+    if funnel.first_ever:  # of all values, the one that the user began with
+        user = steps.journeys.user[labels.journey]
+        return labels.take(_firsts(user, labels.times[:, 0], done))
+    own = labels.journey if per == "journey" else np.arange(len(done))
+    chosen = _firsts(own, -labels.reached, done)
+    return labels.take(chosen[np.lexsort((labels.times[chosen, 0], labels.journey[chosen]))])
 
 
 class _Rules(NamedTuple):
     order: int
     window: int
     attempts: bool
+    first_ever: bool
 
 
 class _Rows(NamedTuple):
@@ -190,22 +202,32 @@ def _held(steps: Steps, name: str) -> _Held:
 
 def _with_ways(steps: Steps, journey: Column, reached: Column, times: Column, at: Column) -> Labels:
     """What those did who got no further: the step after the last one that met a stage."""
+    where, kind = at >> 2, at & 3
+    met = np.where((kind == _VISIBLE) & (at >= 0), where, NONE).astype("i4")
     if not len(at) or not len(steps.screen):
         ended = np.full(len(at), NONE, "i4")
-        return Labels(journey, reached, ended, np.zeros(len(at), bool), times, at)
-    last = at[np.arange(len(at)), reached - 1].astype("i8")
-    first, count = steps.journeys.first_step, steps.journeys.steps
-    own = steps.steps.journey[last]
-    ended = (last < 0) | (last + 1 >= first[own] + count[own])
-    after = np.where(ended, 0, last + 1)
-    went = np.where(ended, NONE, steps.screen[after]).astype("i4")
-    back = ~ended & GOES_BACK[steps.steps.move[after]]
-    return Labels(journey, reached, went, back, times, at)
+        return Labels(journey, reached, ended, np.zeros(len(at), bool), times, met)
+    rows = np.arange(len(at))
+    last, kind = where[rows, reached - 1], kind[rows, reached - 1]
+    after = np.minimum(last + 1, len(steps.screen) - 1)
+    own = steps.steps.journey
+    on = last + 1 < len(steps.screen)
+    on &= (kind == _NOTHING_YET) | ((kind == _VISIBLE) & (own[after] == own[np.maximum(last, 0)]))
+    went = np.where(on, steps.screen[after], NONE).astype("i4")
+    back = on & GOES_BACK[steps.steps.move[after]]
+    return Labels(journey, reached, went, back, times, met)
+
+
+_NOTHING_YET, _VISIBLE, _NOTHING_EVER = range(3)
+"""Whether a step is visible at a candidate; if not, whether its journey comes to have one.
+
+The place of a candidate is four times its step, or the one before its journey's first, and one of
+these."""
 
 
 class _Candidates(NamedTuple):
-    """What fits a stage, in order: its stages as bits, when, at which step, its value, and how many
-    voiding screens came before it."""
+    """What fits a stage, in order: its stages as bits, when, its place among the steps, its value,
+    and how many voiding screens came before it."""
 
     stages: Column
     time: Column
@@ -227,7 +249,8 @@ class _State(NamedTuple):
     best_times: Column
     best_steps: Column
     best: Column
-    """How many stages the best match has, and the journey in which it began."""
+    """How many stages the best match has, the journey in which it began, and the candidate that
+    completed it."""
 
 
 class _Found(NamedTuple):
@@ -235,6 +258,7 @@ class _Found(NamedTuple):
     reached: Column
     times: Column
     steps: Column
+    done: Column
 
 
 @kernel
@@ -248,8 +272,9 @@ def _match(
     journeys: _Journeys,
     rules: _Rules,
     stages: int,
-) -> tuple[Column, Column, Column, Column]:
-    most = 2 * _longest(journeys.rows, journeys.user, rules.window >= 0) + 1
+) -> tuple[Column, Column, Column, Column, Column]:
+    across = rules.window >= 0 or rules.first_ever
+    most = 2 * _longest(journeys.rows, journeys.user, across) + 1
     found = _Candidates(
         np.empty(most, np.uint64), np.empty(most, np.int64), np.empty(most, np.int64),
         np.empty(most, np.int64), np.empty(most, np.int64), np.empty(most, np.int64),
@@ -258,16 +283,17 @@ def _match(
     state = _State(
         np.empty((stages, stages), np.int64), np.empty((stages, stages), np.int64),
         np.full(stages, -1, np.int64), np.empty(stages, np.int64), np.empty(stages, np.int64),
-        np.empty(stages, np.int64), np.zeros(2, np.int64),
+        np.empty(stages, np.int64), np.zeros(3, np.int64),
     )  # fmt: skip
     # Where no condition is on rows or their properties, rows need not be looked at.
     by_steps = bits.event.max() == 0 and len(bits.props) == 1 and not len(held.of_params)
     room = len(journeys.user)
-    if rules.attempts or rules.window >= 0:
+    if rules.attempts or rules.window >= 0 or len(held.of_params):
         room += len(walked.screen) + len(rows.event) * (not by_steps)
     out = _Found(
         np.empty(room, np.int32), np.empty(room, np.int8),
-        np.empty((room, stages), np.int64), np.empty((room, stages), np.int32),
+        np.empty((room, stages), np.int64), np.empty((room, stages), np.int64),
+        np.empty(room, np.int64),
     )  # fmt: skip
     made = _match_all(
         bits, stage_of, void, held, rows, walked, journeys, rules, by_steps, found, state, out
@@ -277,6 +303,7 @@ def _match(
         out.reached[:made].copy(),
         out.times[:made].copy(),
         out.steps[:made].copy(),
+        out.done[:made].copy(),
     )
 
 
@@ -296,7 +323,7 @@ def _match_all(
     out: _Found,
 ) -> int:
     """Match every stretch: a journey, or with a window all those of a user."""
-    user, across = journeys.user, rules.window >= 0
+    user, across = journeys.user, rules.window >= 0 or rules.first_ever
     made = j = 0
     while j < len(user):
         total, voids, first = 0, 0, j
@@ -328,7 +355,9 @@ def _match_stretch(
         if held and found.value[i] == -1:
             continue
         if held and k and found.value[i] != found.value[found.order[k - 1]]:
-            _let_go(state)
+            if state.best[0]:
+                made = _emit(out, state, made)
+            _clear(state)
         if _begins_anew(found, state, rules, i):
             made = _emit(out, state, made)
             _clear(state)
@@ -372,13 +401,8 @@ def _before(found: _Candidates, a: int, b: int) -> bool:
 
 @inner_kernel
 def _clear(state: _State) -> None:
-    state.best[0] = 0
-    _let_go(state)
-
-
-@inner_kernel
-def _let_go(state: _State) -> None:
     """No match is under way any more."""
+    state.best[0] = 0
     for stage in range(len(state.voids)):
         state.voids[stage] = -1
 
@@ -418,7 +442,7 @@ def _gather_steps(
         clauses = of_step(bits, screen, move, tab, params, -1)
         if clauses:
             stages, time = _stages(clauses, stage_of), walked.visible[step]
-            _add(found, total, stages, time, step, -1, voids, journey)
+            _add(found, total, stages, time, 4 * step + _VISIBLE, -1, voids, journey)
             total += 1
     return total, voids
 
@@ -452,8 +476,8 @@ def _gather(
                 if len(held.of_params):
                     value = held.of_params[params + 1]
                     value = held.of_props[props + 1] if value == -1 else value
-                time = walked.visible[step]
-                _add(found, total, _stages(clauses, stage_of), time, step, value, voids, journey)
+                time, place = walked.visible[step], 4 * step + _VISIBLE
+                _add(found, total, _stages(clauses, stage_of), time, place, value, voids, journey)
                 total += 1
             step += 1
         clauses = of_row(bits, rows.event[row], rows.outcome[row], rows.word[row], props)
@@ -463,8 +487,12 @@ def _gather(
                 value = held.of_props[props + 1]
                 if value == -1 and visible >= 0:
                     value = held.of_params[walked.params[visible] + 1]
-            time = rows.time[row]
-            _add(found, total, _stages(clauses, stage_of), time, visible, value, voids, journey)
+            time, place = rows.time[row], 4 * visible + _VISIBLE
+            if visible < 0:
+                some = journeys.steps[journey] > 0
+                place = 4 * (journeys.first_step[journey] - 1)
+                place += _NOTHING_YET if some else _NOTHING_EVER
+            _add(found, total, _stages(clauses, stage_of), time, place, value, voids, journey)
             total += 1
     return total, voids
 
@@ -514,20 +542,37 @@ def _follows(found: _Candidates, state: _State, rules: _Rules, i: int, stage: in
         return False
     if rules.window >= 0 and found.time[i] - state.times[stage - 1, 0] > rules.window:
         return False
-    return rules.order != _NEXT or found.step[i] - state.steps[stage - 1, stage - 1] <= 1
+    between = (found.step[i] >> 2) - (state.steps[stage - 1, stage - 1] >> 2)
+    return rules.order != _NEXT or between <= 1
 
 
 @inner_kernel
 def _begins_anew(found: _Candidates, state: _State, rules: _Rules, i: int) -> bool:
     """Whether a candidate ends the attempt under way, as it begins another one."""
-    if not (rules.attempts or rules.window >= 0) or rules.order == _ANY or not state.best[0]:
+    if rules.first_ever or not (rules.attempts or rules.window >= 0) or not state.best[0]:
         return False
-    if not _fits(found, i, 0) or (not rules.attempts and found.journey[i] == state.best[1]):
+    if not rules.attempts and found.journey[i] == state.best[1]:
+        return False
+    if rules.order == _ANY:
+        return not _adds(found, state, rules, i)
+    if not _fits(found, i, 0):
         return False
     for stage in range(1, len(state.voids)):
         if stage >= state.best[0] and _follows(found, state, rules, i, stage):
             return False
     return True
+
+
+@inner_kernel
+def _adds(found: _Candidates, state: _State, rules: _Rules, i: int) -> bool:
+    """Whether a candidate of any order is a stage that the match under way has not met yet."""
+    for stage in range(len(state.voids)):
+        stands = state.voids[stage] == found.voids[i]
+        if stands and 0 <= rules.window < found.time[i] - state.times[stage, 0]:
+            stands = False
+        if _fits(found, i, stage) and not stands:
+            return True
+    return False
 
 
 @inner_kernel
@@ -547,7 +592,11 @@ def _take(found: _Candidates, state: _State, rules: _Rules, i: int) -> None:
         _stand(found, state, i, stage, time, step, state.journey[stage - 1])
     if _fits(found, i, 0):
         stands = state.voids[0] == found.voids[i]
-        if not stands or rules.window >= 0 or rules.order == _NEXT:
+        if rules.first_ever:
+            stands = state.best[0] > 0
+        elif rules.window >= 0 or rules.order == _NEXT:
+            stands = False
+        if not stands:
             _stand(found, state, i, 0, time, step, found.journey[i])
 
 
@@ -558,9 +607,8 @@ def _stand(
     """A match of so many stages stands; keep it if none had as many."""
     state.times[stage, stage], state.steps[stage, stage] = time, step
     state.voids[stage], state.journey[stage] = found.voids[i], journey
-    sooner = stage + 1 == state.best[0] and time < state.best_times[stage]  # with another value
-    if stage + 1 > state.best[0] or sooner:
-        state.best[0], state.best[1] = stage + 1, journey
+    if stage + 1 > state.best[0]:
+        state.best[0], state.best[1], state.best[2] = stage + 1, journey, i
         for s in range(stage + 1):
             state.best_times[s] = state.times[stage, s]
             state.best_steps[s] = state.steps[stage, s]
@@ -580,7 +628,7 @@ def _take_any(found: _Candidates, state: _State, rules: _Rules, i: int) -> None:
         count += state.voids[stage] == found.voids[i]
     if count <= state.best[0]:
         return
-    state.best[0], filled = count, 0
+    state.best[0], state.best[2], filled = count, i, 0
     for stage in range(len(state.voids)):
         if state.voids[stage] != found.voids[i]:
             continue
@@ -600,7 +648,7 @@ def _take_any(found: _Candidates, state: _State, rules: _Rules, i: int) -> None:
 @inner_kernel
 def _emit(out: _Found, state: _State, made: int) -> int:
     reached = state.best[0]
-    out.journey[made], out.reached[made] = state.best[1], reached
+    out.journey[made], out.reached[made], out.done[made] = state.best[1], reached, state.best[2]
     for s in range(len(state.voids)):
         out.times[made, s] = state.best_times[s] if s < reached else -1
         out.steps[made, s] = state.best_steps[s] if s < reached else -1
@@ -609,11 +657,15 @@ def _emit(out: _Found, state: _State, made: int) -> int:
 
 def by_user(labels: Labels, user: NDArray[np.int32]) -> Labels:
     """Per user the match that got furthest, the first of those; `user` is of each journey."""
-    return _furthest(labels, user[labels.journey])
+    order = np.arange(len(labels.reached))
+    return labels.take(_firsts(user[labels.journey], -labels.reached, order))
 
 
-def _furthest(labels: Labels, group: NDArray[np.int32]) -> Labels:
-    order = np.lexsort((np.arange(len(group)), -labels.reached, group))
+def _firsts(
+    group: NDArray[np.integer[Any]], key: NDArray[np.integer[Any]], then: NDArray[np.int64]
+) -> NDArray[np.int64]:
+    """Of each group the least by `key`, and by what comes `then`; in the order of groups."""
+    order = np.lexsort((then, key, group))
     firsts = np.ones(len(order), bool)
     firsts[1:] = group[order][1:] != group[order][:-1]
-    return labels.take(order[firsts])
+    return order[firsts]
