@@ -15,6 +15,7 @@ from pathlib import Path
 from threading import Thread
 from typing import Annotated, Any
 
+import click
 import typer
 import uvicorn
 import yaml
@@ -30,22 +31,13 @@ from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import ROWS, load_if_empty
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import (
-    dropoffs,
-    fit,
-    funnel,
-    gates,
-    links,
-    loops,
-    onboarding,
-    sign_in,
-    startup,
-    tabs,
-)
+from mossy_trail.engine import fit, funnel
 from mossy_trail.engine import history as history_rules
 from mossy_trail.engine.export import FORMS, write_steps
 from mossy_trail.engine.health import measure as health_of
 from mossy_trail.engine.importing import installation_key
+from mossy_trail.engine.measures import measured
+from mossy_trail.engine.registry import MEASURES
 from mossy_trail.engine.segments import SegmentError
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
@@ -58,7 +50,6 @@ from mossy_trail.store.parts import parts_needed
 from mossy_trail.warm import warm
 from mossy_trail.web.app import create_app
 from mossy_trail.web.context import new_context
-from mossy_trail.web.schemas import FunnelSpec
 
 PORT = 8750
 
@@ -187,84 +178,65 @@ def replay(
         say.print(f"{write_steps(study, out):,} steps in {out}", soft_wrap=True)
 
 
-class Measure(StrEnum):
-    START_UP = "startup"
-    ONBOARDING = "onboarding"
-    SIGN_IN = "sign-in"
-    FUNNEL = "funnel"
-    TABS = "tabs"
-    LOOPS = "loops"
-    LINKS = "links"
-    DROP_OFFS = "drop-offs"
-
-
 class UnitName(StrEnum):
     SESSIONS = "sessions"
     USERS = "users"
 
 
+def _called(name: str) -> str:
+    return name.replace("start-up", "startup")
+
+
 @cli.command()
 def measure(
-    what: Annotated[Measure, typer.Argument(help="Which measure.")],
+    what: Annotated[
+        str,
+        typer.Argument(
+            help="Which measure.", click_type=click.Choice(list(map(_called, MEASURES)))
+        ),
+    ],
     logs: LogFiles,
     map_file: MapFile = None,
     mapping: MappingFile = None,
     unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
+    segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
+    by: Annotated[str, typer.Option(help="A property, for each of its values too.")] = "",
+    over: Annotated[str, typer.Option(help="day or week: for each of them too.")] = "",
+    versus: Annotated[
+        str, typer.Option(help="Two of the values, ONE,OTHER: each share's difference.")
+    ] = "",
     spec: Annotated[
         Path | None, typer.Option(help="The funnel's file, as JSON.", exists=True, dir_okay=False)
     ] = None,
-    by: Annotated[str, typer.Option(help="A property, for each of its values too.")] = "",
-    goal: Annotated[
-        str, typer.Option(help="For links and drop-offs: a screen to be reached.")
-    ] = "",
-    segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
+    goal: Annotated[str, typer.Option(help="A screen to be reached.")] = "",
+    slow: Annotated[int, typer.Option(help="Milliseconds from which a start is slow.")] = 0,
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
 ) -> None:
     """Print the figures that the page shows."""
+    asked = next(one for name, one in MEASURES.items() if _called(name) == what)
+    given = {"spec": spec.read_text() if spec else "", "goal": goal, "slow": slow}
+    given = {name: value for name, value in given.items() if value}
+    for name in given.keys() - asked.params.model_fields.keys():
+        raise typer.BadParameter(f"{what} takes no such option", param_hint=f"--{name}")
+    two = versus.split(",", 1) if versus else []
+    if versus and (len(two) != 2 or not by):
+        raise typer.BadParameter("name two values of a property", param_hint="--versus")
     with _plain_errors():
         study = _study(logs, map_file, mapping)
+    if asked.name == "funnel":
+        given = {"spec": json.dumps(funnel.onboarding(study.app_map)), **given}
     scope = Scope(unit=unit.value, segment=segment)
     try:
-        figures = _figures(study, scope, what, spec, by, goal)
+        params = asked.params(**given)
+        pair = (two[0], two[1]) if two else None
+        figures = measured(study, scope, asked.name, params, by, over, pair).as_dict()
     except (SegmentError, ValidationError, KeyError) as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise typer.Exit(1) from None
-    if as_json or what != Measure.SIGN_IN:
+    if as_json or asked.name != "sign-in":
         typer.echo(json.dumps(figures, indent=2))
     else:
-        _print_stages(figures)
-
-
-def _figures(
-    study: Study, scope: Scope, what: Measure, spec: Path | None, by: str, goal: str
-) -> dict[str, Any]:
-    if what == Measure.SIGN_IN:
-        own = sign_in.measure(study, scope).as_dict()
-        return {**own, "gates": gates.measure(study, scope).as_dict()}
-    if what == Measure.START_UP:
-        return startup.measure(study, scope, by=by).as_dict()
-    if what in _INSIDE:
-        return _INSIDE[what](study, scope).as_dict()
-    if what == Measure.DROP_OFFS:
-        return dropoffs.measure(study, scope, goal).as_dict()
-    if what == Measure.LINKS:
-        return links.measure(study, scope, goal).as_dict()
-    if what == Measure.FUNNEL and spec is None:
-        raise typer.BadParameter("a funnel is told by its file", param_hint="--spec")
-    document = json.loads(spec.read_text()) if spec else funnel.onboarding(study.app_map)
-    if document is None:
-        raise typer.BadParameter("the map names no onboarding funnel", param_hint="--map")
-    asked = funnel.Asked.of(FunnelSpec.model_validate(document).model_dump())
-    figures = funnel.measure(study, scope, asked, by).as_dict()
-    if what == Measure.ONBOARDING:
-        figures["screens"] = onboarding.measure(study, scope).as_dict()
-    return figures
-
-
-_INSIDE: dict[Measure, Any] = {
-    Measure.TABS: tabs.measure,
-    Measure.LOOPS: loops.measure,
-}
+        _print_stages(figures["whole"])
 
 
 def _print_stages(figures: dict[str, Any]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 from pathlib import Path
 
@@ -11,17 +12,9 @@ from mossy_trail.core.log import EVENT, split
 from mossy_trail.core.scope import Scope
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import (
-    dropoffs,
-    funnel,
-    gates,
-    links,
-    loops,
-    onboarding,
-    sign_in,
-    startup,
-    tabs,
-)
+from mossy_trail.engine import funnel
+from mossy_trail.engine.measures import measured
+from mossy_trail.engine.registry import MEASURES
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
@@ -36,13 +29,10 @@ def warm() -> None:
         reading = read_files([csv, json_lines, array])
     app_map = map_of(parse_map(MAP.read_text()))
     study = Study(split(reading.log, 1), app_map)
-    sign_in.measure(study, Scope())
-    startup.measure(study, Scope())
-    gates.measure(study, Scope())
-    for measure in (tabs.measure, loops.measure, links.measure, dropoffs.measure):
-        measure(study, Scope())
-    onboarding.measure(study, Scope())
-    funnel.measure(study, Scope(), funnel.Asked.of(funnel.onboarding(app_map) or {}))
+    spec = json.dumps(funnel.onboarding(app_map))
+    for measure in MEASURES.values():
+        given = {"spec": spec} if "spec" in measure.params.model_fields else {}
+        measured(study, Scope(), measure.name, measure.params(**given))
     views = np.flatnonzero(reading.log.columns["event"] == EVENT["screen_view"])
     Study(split(reading.log.take(views), 1), app_map)
 

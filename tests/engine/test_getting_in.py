@@ -14,7 +14,7 @@ from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.log import Log, split
 from mossy_trail.core.scope import Scope
 from mossy_trail.engine import funnel, gates, onboarding, segments, startup
-from mossy_trail.engine.evidence import EVIDENCE
+from mossy_trail.engine.registry import EVIDENCE
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.segments import SegmentError
 from mossy_trail.engine.study import Study

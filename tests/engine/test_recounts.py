@@ -10,6 +10,8 @@ import pytest
 from mossy_trail.core.log import DAY
 from mossy_trail.core.scope import Scope
 from mossy_trail.engine import dropoffs, gates, journeys, loops, tabs
+from mossy_trail.engine.celled import figure_of
+from mossy_trail.engine.measures import behind, breakdown, measured
 from mossy_trail.engine.scoped import scope_mask
 from tests.engine.written import READ_AT, study
 
@@ -116,3 +118,29 @@ def test_journeys_of_odd_clocks_are_in_no_dates_but_stand_by_themselves() -> Non
         for scope in (default, dated, odd)
     ]
     assert users == [["ann"], ["ann"], ["bo", "cy"]]
+
+
+def test_ten_users_who_signed_in_are_ten_by_every_way_of_counting() -> None:
+    """Nothing but a row of each that says so."""
+    found = study(
+        *(f"u{i} platform={'ios' if i % 2 else 'android'}: 0 sign_in outcome=ok" for i in range(10))
+    )
+    for unit in ("sessions", "users"):
+        told = measured(found, Scope(unit=unit), "sign-in", by="platform")  # type: ignore[arg-type]
+        groups = {group.value: group.figures.stages[-1].count for group in told.groups}
+        assert (told.whole.stages[-1].count, groups) == (10, {"android": 5, "ios": 5})
+        assert behind(found, Scope(unit=unit), "sign-in", "in").sum() == 10  # type: ignore[arg-type]
+
+
+def test_by_property_counts_users_of_users() -> None:
+    """Three sessions of one user, one of another: one user of each, not three of four."""
+    found = study(
+        "ann platform=ios: 0 view Home; 5 push screen=Detail; 5 view Detail",
+        "ann platform=ios: 4000 view Home",
+        "ann platform=android: 8000 view Home; 8005 push screen=Detail; 8005 view Detail",
+        "bo platform=ios: 0 view Home",
+    )
+    users = Scope(unit="users")
+    figure = figure_of(("visits", "Detail"))
+    told = breakdown(found, users, "loops", figure, "platform")
+    assert [(one.value, one.share.count, one.share.of) for one in told.groups] == [("ios", 1, 2)]

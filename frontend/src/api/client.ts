@@ -13,7 +13,7 @@ export type MappingPreview = Schemas["MappingPreview"];
 export type FieldName = MappingPreview["missing"][number];
 export type Health = Schemas["HealthView"];
 export type MapView = Schemas["MapView"];
-export type SignIn = Schemas["SignInView"];
+export type SignIn = Schemas["SignIn"];
 export type FunnelFigures = Schemas["FunnelFigures"];
 export type StartFigures = Schemas["StartFigures"];
 export type TabFigures = Schemas["TabFigures"];
@@ -22,7 +22,7 @@ export type LinkFigures = Schemas["LinkFigures"];
 export type DropOffFigures = Schemas["DropOffFigures"];
 export type Count = Schemas["Count"];
 export type Vocabulary = Schemas["Vocabulary"];
-export type Unit = SignIn["unit"];
+export type Unit = "sessions" | "users";
 
 export const api = createClient<paths>();
 
@@ -37,7 +37,7 @@ export class Problem extends Error {
   }
 }
 
-type Answer<Data> = { data?: Data; error?: unknown; response: Response };
+export type Answer<Data> = { data?: Data; error?: unknown; response: Response };
 
 /** The data of an answer; throws a `Problem` when there is none. */
 export async function dataOf<Data>(asked: Promise<Answer<Data>>): Promise<Data> {

@@ -7,7 +7,7 @@ import {
 } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import type { Scope } from "../scope/scope";
-import { type AppSummary, api, dataOf, type Mapping, type Schemas } from "./client";
+import { type Answer, type AppSummary, api, dataOf, type Mapping, type Schemas } from "./client";
 import type { paths } from "./schema";
 
 type Wanted = NonNullable<paths["/api/apps/{app}/journeys"]["get"]["parameters"]["query"]>;
@@ -105,17 +105,6 @@ export function useHealthRows(app: string, finding: string, limit: number) {
         api.GET("/api/apps/{app}/health/{finding}", {
           params: { path: { app, finding }, query: { limit } },
         }),
-      ),
-    placeholderData: keepPreviousData,
-  });
-}
-
-export function useSignIn(app: string, scope: Scope) {
-  return useQuery({
-    queryKey: ["study", app, "sign-in", scope],
-    queryFn: () =>
-      dataOf(
-        api.GET("/api/apps/{app}/sign-in", { params: { path: { app }, query: { ...scope } } }),
       ),
     placeholderData: keepPreviousData,
   });
@@ -273,40 +262,6 @@ export function useSaveMap(app: string) {
   );
 }
 
-export function useStartUp(app: string, scope: Scope, slow: number, groups: Groups) {
-  return useQuery({
-    queryKey: ["study", app, "start-up", scope, slow, groups],
-    queryFn: () =>
-      dataOf(
-        api.GET("/api/apps/{app}/start-up", {
-          params: { path: { app }, query: { ...scope, slow, ...groups } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
-}
-
-/** A property for whose values figures are asked too, and two of these to be compared. */
-export interface Groups {
-  by?: string;
-  one?: string;
-  other?: string;
-}
-
-export function useFunnel(app: string, scope: Scope, spec: string, groups: Groups) {
-  return useQuery({
-    queryKey: ["study", app, "funnel", scope, spec, groups],
-    queryFn: () =>
-      dataOf(
-        api.GET("/api/apps/{app}/funnel", {
-          params: { path: { app }, query: { ...scope, spec, ...groups } },
-        }),
-      ),
-    enabled: spec !== "",
-    placeholderData: keepPreviousData,
-  });
-}
-
 export function useOnboarding(app: string) {
   return useQuery({
     queryKey: ["study", app, "onboarding"],
@@ -381,74 +336,6 @@ export function useForget(app: string, kind: KeptKind) {
   );
 }
 
-export function useOnboardingScreens(app: string, scope: Scope) {
-  return useQuery({
-    queryKey: ["study", app, "onboarding-screens", scope],
-    queryFn: () =>
-      dataOf(
-        api.GET("/api/apps/{app}/onboarding/screens", {
-          params: { path: { app }, query: { ...scope } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
-}
-
-export function useGates(app: string, scope: Scope) {
-  return useQuery({
-    queryKey: ["study", app, "gates", scope],
-    queryFn: () =>
-      dataOf(
-        api.GET("/api/apps/{app}/sign-in/gates", {
-          params: { path: { app }, query: { ...scope } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
-}
-
-export function useTabs(app: string, scope: Scope) {
-  return useQuery({
-    queryKey: ["study", app, "tabs", scope],
-    queryFn: () =>
-      dataOf(api.GET("/api/apps/{app}/tabs", { params: { path: { app }, query: { ...scope } } })),
-    placeholderData: keepPreviousData,
-  });
-}
-
-export function useLoops(app: string, scope: Scope) {
-  return useQuery({
-    queryKey: ["study", app, "loops", scope],
-    queryFn: () =>
-      dataOf(api.GET("/api/apps/{app}/loops", { params: { path: { app }, query: { ...scope } } })),
-    placeholderData: keepPreviousData,
-  });
-}
-
-export function useLinks(app: string, scope: Scope, goal: string) {
-  return useQuery({
-    queryKey: ["study", app, "links", scope, goal],
-    queryFn: () =>
-      dataOf(
-        api.GET("/api/apps/{app}/links", { params: { path: { app }, query: { ...scope, goal } } }),
-      ),
-    placeholderData: keepPreviousData,
-  });
-}
-
-export function useDropOffs(app: string, scope: Scope, goal: string) {
-  return useQuery({
-    queryKey: ["study", app, "drop-offs", scope, goal],
-    queryFn: () =>
-      dataOf(
-        api.GET("/api/apps/{app}/drop-offs", {
-          params: { path: { app }, query: { ...scope, goal } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
-}
-
 /** The journeys behind a figure, for each value of a property. */
 export function useBreakdown(
   app: string,
@@ -469,6 +356,48 @@ export function useBreakdown(
         }),
       ),
     enabled: groups.by !== undefined,
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** A property for whose values figures are asked too, and two of these to be compared. */
+export interface Groups {
+  by?: string;
+  one?: string;
+  other?: string;
+}
+
+type MeasurePath = Extract<keyof paths, `/api/apps/{app}/measures/${string}`>;
+export type MeasureName = MeasurePath extends `${string}/measures/${infer Name}` ? Name : never;
+/** The figures of a measure, of the whole scope and of each group. */
+export type Measured<Name extends MeasureName> =
+  paths[`/api/apps/{app}/measures/${Name}`]["get"]["responses"][200]["content"]["application/json"];
+export type FiguresOf<Name extends MeasureName> = Measured<Name>["whole"];
+
+interface Asked {
+  /** The measure's own parameters. */
+  params?: Record<string, string | number>;
+  groups?: Groups;
+  enabled?: boolean;
+}
+
+/** Ask a measure: what it answers depends on its name alone. */
+export function useMeasure<Name extends MeasureName>(
+  app: string,
+  measure: Name,
+  scope: Scope,
+  { params = {}, groups = {}, enabled = true }: Asked = {},
+) {
+  return useQuery({
+    queryKey: ["study", app, "measure", measure, scope, params, groups],
+    queryFn: () =>
+      dataOf(
+        api.GET(
+          `/api/apps/{app}/measures/${measure}` as MeasurePath,
+          { params: { path: { app }, query: { ...scope, ...params, ...groups } } } as never,
+        ) as Promise<Answer<Measured<Name>>>,
+      ),
+    enabled,
     placeholderData: keepPreviousData,
   });
 }

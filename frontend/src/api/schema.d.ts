@@ -31,29 +31,9 @@ export interface paths {
         };
         /**
          * Read Breakdown
-         * @description The journeys behind any figure, for each value of a property.
+         * @description What is behind any figure, for each value of a property.
          */
         get: operations["read_breakdown"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/apps/{app}/drop-offs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read Drop Offs
-         * @description Where journeys end, found against expected, and what each screen costs the goal.
-         */
-        get: operations["read_drop_offs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -79,26 +59,6 @@ export interface paths {
          *     dropped, and counted. Of each event the answer says what becomes of it, and why.
          */
         post: operations["send_events"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/apps/{app}/funnel": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read Funnel
-         * @description How many get from stage to stage, how long it takes, and where the others went.
-         */
-        get: operations["read_funnel"];
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -340,26 +300,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/apps/{app}/links": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read Links
-         * @description Links from opened to landed to stayed, by pattern, source and start.
-         */
-        get: operations["read_links"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/apps/{app}/logs": {
         parameters: {
             query?: never;
@@ -369,26 +309,6 @@ export interface paths {
         };
         /** List Logs */
         get: operations["list_logs"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/apps/{app}/loops": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read Loops
-         * @description Loops by kind, ways back, and screens that people do not get out of.
-         */
-        get: operations["read_loops"];
         put?: never;
         post?: never;
         delete?: never;
@@ -565,6 +485,186 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/measures/drop-offs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where journeys end, found against expected, and what each screen costs a goal.
+         * @description Where journeys end, found against expected, and what each screen costs a goal.
+         */
+        get: operations["measure-drop-offs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/measures/funnel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How many get from stage to stage, how long it takes, and where the others went.
+         * @description How many get from stage to stage, how long it takes, and where the others went.
+         */
+        get: operations["measure-funnel"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/measures/gates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What sent people to sign in, how often they tried, and what they reached.
+         * @description What sent people to sign in, how often they tried, and what they reached.
+         */
+        get: operations["measure-gates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/measures/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Links from opened to landed to stayed, by pattern, source and start.
+         * @description Links from opened to landed to stayed, by pattern, source and start.
+         */
+        get: operations["measure-links"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/measures/loops": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Loops by kind, ways back, and screens that people do not get out of.
+         * @description Loops by kind, ways back, and screens that people do not get out of.
+         */
+        get: operations["measure-loops"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/measures/onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What became of those who began onboarding, and its screens one by one.
+         * @description What became of those who began onboarding, and its screens one by one.
+         */
+        get: operations["measure-onboarding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/measures/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Met sign-in, tried, got in, and where the others went.
+         * @description Met sign-in, tried, got in, and where the others went.
+         */
+        get: operations["measure-sign-in"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/measures/start-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Starts by kind, how long they take, where they land, and who left before.
+         * @description Starts by kind, how long they take, where they land, and who left before.
+         */
+        get: operations["measure-start-up"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/measures/tabs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How each tab is used, and the ways between them.
+         * @description How each tab is used, and the ways between them.
+         */
+        get: operations["measure-tabs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/onboarding": {
         parameters: {
             query?: never;
@@ -585,26 +685,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/apps/{app}/onboarding/screens": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read Onboarding Screens
-         * @description What became of those who began onboarding, and its screens one by one.
-         */
-        get: operations["read_onboarding_screens"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/apps/{app}/scope": {
         parameters: {
             query?: never;
@@ -617,86 +697,6 @@ export interface paths {
          * @description How many journeys and users are in scope.
          */
         get: operations["read_scope"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/apps/{app}/sign-in": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read Sign In
-         * @description Met sign-in → tried → in, and where the others went.
-         */
-        get: operations["read_sign_in"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/apps/{app}/sign-in/gates": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read Gates
-         * @description What sent people to sign in, how often they tried, and what they reached.
-         */
-        get: operations["read_gates"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/apps/{app}/start-up": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read Start Up
-         * @description Starts by kind, how long they take, where they land, and who left before.
-         */
-        get: operations["read_start_up"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/apps/{app}/tabs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read Tabs
-         * @description How each tab is used, and the ways between them.
-         */
-        get: operations["read_tabs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1057,7 +1057,7 @@ export interface components {
             /** By */
             by: string;
             /** Groups */
-            groups: components["schemas"]["Part"][];
+            groups: components["schemas"]["GroupShare"][];
             /** Groups Left Out */
             groups_left_out: number;
         };
@@ -1193,6 +1193,18 @@ export interface components {
          * @description One share less another, with the 95 % interval of what it stands for.
          */
         Difference: {
+            /** Difference */
+            difference: number;
+            /** High */
+            high: number;
+            /** Low */
+            low: number;
+        };
+        /**
+         * DifferenceView
+         * @description One share less another, with the 95 % interval of what it stands for.
+         */
+        DifferenceView: {
             /** Difference */
             difference: number;
             /** High */
@@ -1350,29 +1362,14 @@ export interface components {
         };
         /** FunnelFigures */
         FunnelFigures: {
-            /** Between */
-            between: components["schemas"]["StageDifference"][] | null;
             /** Counted */
             counted: string;
-            /** Groups */
-            groups: components["schemas"]["FunnelGroup"][];
-            /** Groups Left Out */
-            groups_left_out: number;
             /** In Scope */
             in_scope: number;
-            whole: components["schemas"]["FunnelGroup"];
-        };
-        /**
-         * FunnelGroup
-         * @description The figures of one value of a property; the whole has none.
-         */
-        FunnelGroup: {
             /** Small */
             small: boolean;
             /** Stages */
             stages: components["schemas"]["StageFigures"][];
-            /** Value */
-            value: string | null;
             whole_time: components["schemas"]["Quartiles"] | null;
         };
         /**
@@ -1440,6 +1437,69 @@ export interface components {
             needed: number[];
             /** Tries */
             tries: number;
+        };
+        /**
+         * GroupShare
+         * @description Of the journeys or users of a group, those behind a figure.
+         */
+        GroupShare: {
+            share: components["schemas"]["Share"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[DropOffFigures] */
+        GroupView_DropOffFigures_: {
+            figures: components["schemas"]["DropOffFigures"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[FunnelFigures] */
+        GroupView_FunnelFigures_: {
+            figures: components["schemas"]["FunnelFigures"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[GateFigures] */
+        GroupView_GateFigures_: {
+            figures: components["schemas"]["GateFigures"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[LinkFigures] */
+        GroupView_LinkFigures_: {
+            figures: components["schemas"]["LinkFigures"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[LoopFigures] */
+        GroupView_LoopFigures_: {
+            figures: components["schemas"]["LoopFigures"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[OnboardingFigures] */
+        GroupView_OnboardingFigures_: {
+            figures: components["schemas"]["OnboardingFigures"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[SignIn] */
+        GroupView_SignIn_: {
+            figures: components["schemas"]["SignIn"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[StartFigures] */
+        GroupView_StartFigures_: {
+            figures: components["schemas"]["StartFigures"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[TabFigures] */
+        GroupView_TabFigures_: {
+            figures: components["schemas"]["TabFigures"];
+            /** Value */
+            value: string;
         };
         /** GuessView */
         GuessView: {
@@ -1847,16 +1907,6 @@ export interface components {
              */
             way: "ended" | "back" | "to";
         };
-        /** LossView */
-        LossView: {
-            /** Figure */
-            figure: string;
-            share: components["schemas"]["ShareView"];
-            /** Stage */
-            stage: string;
-            /** Way */
-            way: string;
-        };
         /** MapScreen */
         MapScreen: {
             /** Depth */
@@ -2000,6 +2050,114 @@ export interface components {
             /** Step */
             step: number;
         };
+        /** MeasuredView[DropOffFigures] */
+        MeasuredView_DropOffFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["DifferenceView"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_DropOffFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["DropOffFigures"];
+        };
+        /** MeasuredView[FunnelFigures] */
+        MeasuredView_FunnelFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["DifferenceView"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_FunnelFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["FunnelFigures"];
+        };
+        /** MeasuredView[GateFigures] */
+        MeasuredView_GateFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["DifferenceView"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_GateFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["GateFigures"];
+        };
+        /** MeasuredView[LinkFigures] */
+        MeasuredView_LinkFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["DifferenceView"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_LinkFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["LinkFigures"];
+        };
+        /** MeasuredView[LoopFigures] */
+        MeasuredView_LoopFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["DifferenceView"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_LoopFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["LoopFigures"];
+        };
+        /** MeasuredView[OnboardingFigures] */
+        MeasuredView_OnboardingFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["DifferenceView"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_OnboardingFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["OnboardingFigures"];
+        };
+        /** MeasuredView[SignIn] */
+        MeasuredView_SignIn_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["DifferenceView"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_SignIn_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["SignIn"];
+        };
+        /** MeasuredView[StartFigures] */
+        MeasuredView_StartFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["DifferenceView"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_StartFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["StartFigures"];
+        };
+        /** MeasuredView[TabFigures] */
+        MeasuredView_TabFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["DifferenceView"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_TabFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["TabFigures"];
+        };
         /** MendBody */
         MendBody: {
             /**
@@ -2107,15 +2265,6 @@ export interface components {
             total: number;
         };
         /**
-         * Part
-         * @description Of the journeys of a group, those behind a figure.
-         */
-        Part: {
-            share: components["schemas"]["Share"];
-            /** Value */
-            value: string;
-        };
-        /**
          * PatternView
          * @description Names that differ only in ids.
          */
@@ -2185,15 +2334,6 @@ export interface components {
          * @description A quarter of the values lies below `first`, half below `median`, a quarter above `third`.
          */
         Quartiles: {
-            /** First */
-            first: number;
-            /** Median */
-            median: number;
-            /** Third */
-            third: number;
-        };
-        /** QuartilesView */
-        QuartilesView: {
             /** First */
             first: number;
             /** Median */
@@ -2372,40 +2512,52 @@ export interface components {
             of: number;
         };
         /**
-         * ShareView
-         * @description `count` of `of`; `low` to `high` is the 95 % interval of the share.
+         * SignIn
+         * @description The sign-in figures of a scope, counted in its unit; of stages, those the log tells.
          */
-        ShareView: {
-            /** Count */
-            count: number;
-            /** High */
-            high: number;
-            /** Low */
-            low: number;
-            /** Of */
-            of: number;
-        };
-        /** SignInView */
-        SignInView: {
+        SignIn: {
             /** All */
             all: number;
             /** Has Screen */
             has_screen: boolean;
             /** Losses */
-            losses: components["schemas"]["LossView"][];
+            losses: components["schemas"]["SignInLoss"][];
             /** Restored */
             restored: number;
             /** Small */
             small: boolean;
             /** Stages */
-            stages: components["schemas"]["StageView"][];
+            stages: components["schemas"]["SignInStage"][];
             /** Told */
             told: boolean;
-            /**
-             * Unit
-             * @enum {string}
-             */
-            unit: "sessions" | "users";
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * SignInLoss
+         * @description Where some of those went who got no further; `share` is of the stage they left from.
+         */
+        SignInLoss: {
+            /** Figure */
+            figure: string;
+            share: components["schemas"]["Share"];
+            /** Stage */
+            stage: string;
+            /** Way */
+            way: string;
+        };
+        /**
+         * SignInStage
+         * @description One stage of the track. Times are in milliseconds, to this stage from the one before.
+         */
+        SignInStage: {
+            /** Count */
+            count: number;
+            /** Figure */
+            figure: string;
+            of_first: components["schemas"]["Share"];
+            of_previous: components["schemas"]["Share"];
+            time_to: components["schemas"]["Quartiles"] | null;
         };
         /** Slip */
         Slip: {
@@ -2427,11 +2579,6 @@ export interface components {
             cell: string;
             ended: components["schemas"]["Share"];
             starts: components["schemas"]["Share"];
-        };
-        /** StageDifference */
-        StageDifference: {
-            of_first: components["schemas"]["Difference"] | null;
-            of_previous: components["schemas"]["Difference"] | null;
         };
         /**
          * StageFigures
@@ -2463,39 +2610,15 @@ export interface components {
              */
             name: string;
         };
-        /** StageView */
-        StageView: {
-            /** Count */
-            count: number;
-            /** Figure */
-            figure: string;
-            of_first: components["schemas"]["ShareView"];
-            of_previous: components["schemas"]["ShareView"];
-            time_to: components["schemas"]["QuartilesView"] | null;
-        };
         /** StartFigures */
         StartFigures: {
             /** Bins */
             bins: components["schemas"]["Bin"][];
-            /** Groups */
-            groups: components["schemas"]["StartGroup"][];
-            /** Groups Left Out */
-            groups_left_out: number;
+            by_link: components["schemas"]["Share"];
             /** Has Splash */
             has_splash: boolean;
             /** In Scope */
             in_scope: number;
-            left_between: components["schemas"]["Difference"] | null;
-            /** Slow From */
-            slow_from: number;
-            whole: components["schemas"]["StartGroup"];
-        };
-        /**
-         * StartGroup
-         * @description The starts of one value of a property; the whole has none.
-         */
-        StartGroup: {
-            by_link: components["schemas"]["Share"];
             /** Kinds */
             kinds: {
                 [key: string]: number;
@@ -2507,13 +2630,13 @@ export interface components {
             left: components["schemas"]["Share"];
             quick: components["schemas"]["Speed"];
             slow: components["schemas"]["Speed"];
+            /** Slow From */
+            slow_from: number;
             /** Small */
             small: boolean;
             /** Starts */
             starts: number;
             times: components["schemas"]["Quantiles"] | null;
-            /** Value */
-            value: string | null;
         };
         /** StepDetail */
         StepDetail: {
@@ -2775,8 +2898,14 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
-                /** @description Only journeys of clocks that are wrong */
+                /** @description Only those of clocks that are wrong */
                 odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
                 /** @description Of two groups, one */
                 one?: string | null;
                 /** @description And the other */
@@ -2810,49 +2939,6 @@ export interface operations {
             };
         };
     };
-    read_drop_offs: {
-        parameters: {
-            query?: {
-                /** @description A screen to be reached */
-                goal?: string;
-                /** @description First day, in UTC */
-                since?: string | null;
-                /** @description Last day, in UTC */
-                until?: string | null;
-                unit?: "sessions" | "users";
-                /** @description A segment, as JSON */
-                segment?: string;
-                /** @description Only journeys of clocks that are wrong */
-                odd_clocks?: boolean;
-            };
-            header?: never;
-            path: {
-                app: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DropOffFigures"];
-                };
-            };
-            /** @description Client Error */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     send_events: {
         parameters: {
             query?: never;
@@ -2871,55 +2957,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReceiptView"];
-                };
-            };
-            /** @description Client Error */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    read_funnel: {
-        parameters: {
-            query: {
-                /** @description A FunnelSpec, as JSON */
-                spec: string;
-                /** @description A property, for each of whose values too */
-                by?: string;
-                /** @description First day, in UTC */
-                since?: string | null;
-                /** @description Last day, in UTC */
-                until?: string | null;
-                unit?: "sessions" | "users";
-                /** @description A segment, as JSON */
-                segment?: string;
-                /** @description Only journeys of clocks that are wrong */
-                odd_clocks?: boolean;
-                /** @description Of two groups, one */
-                one?: string | null;
-                /** @description And the other */
-                other?: string | null;
-            };
-            header?: never;
-            path: {
-                app: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FunnelFigures"];
                 };
             };
             /** @description Client Error */
@@ -3214,8 +3251,14 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
-                /** @description Only journeys of clocks that are wrong */
+                /** @description Only those of clocks that are wrong */
                 odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
                 search?: string;
                 mark?: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce") | "";
                 move?: ("start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link") | "";
@@ -3390,49 +3433,6 @@ export interface operations {
             };
         };
     };
-    read_links: {
-        parameters: {
-            query?: {
-                /** @description A screen to be reached */
-                goal?: string;
-                /** @description First day, in UTC */
-                since?: string | null;
-                /** @description Last day, in UTC */
-                until?: string | null;
-                unit?: "sessions" | "users";
-                /** @description A segment, as JSON */
-                segment?: string;
-                /** @description Only journeys of clocks that are wrong */
-                odd_clocks?: boolean;
-            };
-            header?: never;
-            path: {
-                app: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LinkFigures"];
-                };
-            };
-            /** @description Client Error */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     list_logs: {
         parameters: {
             query?: never;
@@ -3451,47 +3451,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Logs"];
-                };
-            };
-            /** @description Client Error */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    read_loops: {
-        parameters: {
-            query?: {
-                /** @description First day, in UTC */
-                since?: string | null;
-                /** @description Last day, in UTC */
-                until?: string | null;
-                unit?: "sessions" | "users";
-                /** @description A segment, as JSON */
-                segment?: string;
-                /** @description Only journeys of clocks that are wrong */
-                odd_clocks?: boolean;
-            };
-            header?: never;
-            path: {
-                app: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LoopFigures"];
                 };
             };
             /** @description Client Error */
@@ -3614,8 +3573,14 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
-                /** @description Only journeys of clocks that are wrong */
+                /** @description Only those of clocks that are wrong */
                 odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
             };
             header?: never;
             path: {
@@ -3817,8 +3782,14 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
-                /** @description Only journeys of clocks that are wrong */
+                /** @description Only those of clocks that are wrong */
                 odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
             };
             header?: never;
             path: {
@@ -3835,6 +3806,509 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MapView"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-drop-offs": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+                /** @description A screen to be reached */
+                goal?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_DropOffFigures_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-funnel": {
+        parameters: {
+            query: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+                /** @description A FunnelSpec, as JSON */
+                spec: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_FunnelFigures_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-gates": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_GateFigures_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-links": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+                /** @description A screen to be reached */
+                goal?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_LinkFigures_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-loops": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_LoopFigures_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-onboarding": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_OnboardingFigures_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-sign-in": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_SignIn_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-start-up": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+                /** @description Milliseconds from which one is slow */
+                slow?: number;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_StartFigures_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-tabs": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_TabFigures_"];
                 };
             };
             /** @description Client Error */
@@ -3879,47 +4353,6 @@ export interface operations {
             };
         };
     };
-    read_onboarding_screens: {
-        parameters: {
-            query?: {
-                /** @description First day, in UTC */
-                since?: string | null;
-                /** @description Last day, in UTC */
-                until?: string | null;
-                unit?: "sessions" | "users";
-                /** @description A segment, as JSON */
-                segment?: string;
-                /** @description Only journeys of clocks that are wrong */
-                odd_clocks?: boolean;
-            };
-            header?: never;
-            path: {
-                app: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OnboardingFigures"];
-                };
-            };
-            /** @description Client Error */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     read_scope: {
         parameters: {
             query?: {
@@ -3930,8 +4363,14 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
-                /** @description Only journeys of clocks that are wrong */
+                /** @description Only those of clocks that are wrong */
                 odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
             };
             header?: never;
             path: {
@@ -3948,178 +4387,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ScopeCounts"];
-                };
-            };
-            /** @description Client Error */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    read_sign_in: {
-        parameters: {
-            query?: {
-                /** @description First day, in UTC */
-                since?: string | null;
-                /** @description Last day, in UTC */
-                until?: string | null;
-                unit?: "sessions" | "users";
-                /** @description A segment, as JSON */
-                segment?: string;
-                /** @description Only journeys of clocks that are wrong */
-                odd_clocks?: boolean;
-            };
-            header?: never;
-            path: {
-                app: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SignInView"];
-                };
-            };
-            /** @description Client Error */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    read_gates: {
-        parameters: {
-            query?: {
-                /** @description First day, in UTC */
-                since?: string | null;
-                /** @description Last day, in UTC */
-                until?: string | null;
-                unit?: "sessions" | "users";
-                /** @description A segment, as JSON */
-                segment?: string;
-                /** @description Only journeys of clocks that are wrong */
-                odd_clocks?: boolean;
-            };
-            header?: never;
-            path: {
-                app: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["GateFigures"];
-                };
-            };
-            /** @description Client Error */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    read_start_up: {
-        parameters: {
-            query?: {
-                /** @description Milliseconds */
-                slow?: number;
-                /** @description A property, for each of whose values too */
-                by?: string;
-                /** @description First day, in UTC */
-                since?: string | null;
-                /** @description Last day, in UTC */
-                until?: string | null;
-                unit?: "sessions" | "users";
-                /** @description A segment, as JSON */
-                segment?: string;
-                /** @description Only journeys of clocks that are wrong */
-                odd_clocks?: boolean;
-                /** @description Of two groups, one */
-                one?: string | null;
-                /** @description And the other */
-                other?: string | null;
-            };
-            header?: never;
-            path: {
-                app: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["StartFigures"];
-                };
-            };
-            /** @description Client Error */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    read_tabs: {
-        parameters: {
-            query?: {
-                /** @description First day, in UTC */
-                since?: string | null;
-                /** @description Last day, in UTC */
-                until?: string | null;
-                unit?: "sessions" | "users";
-                /** @description A segment, as JSON */
-                segment?: string;
-                /** @description Only journeys of clocks that are wrong */
-                odd_clocks?: boolean;
-            };
-            header?: never;
-            path: {
-                app: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TabFigures"];
                 };
             };
             /** @description Client Error */
@@ -4209,8 +4476,14 @@ export interface operations {
                 unit?: "sessions" | "users";
                 /** @description A segment, as JSON */
                 segment?: string;
-                /** @description Only journeys of clocks that are wrong */
+                /** @description Only those of clocks that are wrong */
                 odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
                 search?: string;
                 mark?: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce") | "";
                 move?: ("start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link") | "";

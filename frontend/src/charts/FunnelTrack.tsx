@@ -3,7 +3,7 @@ import { count, duration, percent, short } from "../format";
 import { type Choosing, DrawnFigure } from "./DrawnFigure";
 import { useWidth } from "./useWidth";
 
-type Share = Schemas["ShareView"];
+type Share = Schemas["Share"];
 
 export interface TrackStage {
   figure: string;
@@ -11,7 +11,7 @@ export interface TrackStage {
   count: number;
   of_first: Share;
   of_previous: Share;
-  time_to: Schemas["QuartilesView"] | null;
+  time_to: Schemas["Quartiles"] | null;
   losses: TrackLoss[];
 }
 

@@ -11,6 +11,9 @@ export interface Scope {
   segment?: string;
   /** Only journeys whose clock cannot be right, whatever their dates. */
   odd_clocks?: true;
+  /** Only this value of a property: of the group whose figure is open. */
+  part?: string;
+  part_by?: string;
 }
 
 const SCOPE_KEYS = ["app", "since", "until", "unit", "segment", "odd_clocks"];
@@ -35,16 +38,34 @@ export function useScope(): Scope {
   );
 }
 
+/** The scope of the journeys behind an open figure: of a group, only the group's. */
+export function useOpenedScope(): Scope {
+  const scope = useScope();
+  const [address] = useSearchParams();
+  const [part, by] = [address.get("part"), address.get("part_by")];
+  return useMemo(
+    () => (part === null || !by ? scope : { ...scope, part, part_by: by }),
+    [scope, part, by],
+  );
+}
+
+/** Parts that change at every key press or drag: going back does not halt at each of them. */
+const MOVING = ["step", "journey", "search", "slow"];
+
 /** Read and change parts of the address. A part set to null or "" is taken out. */
 export function useAddress() {
   const [address, setAddress] = useSearchParams();
   const change = useCallback(
-    (parts: Record<string, string | number | null>, replace = true) => {
+    (wanted: Record<string, string | number | null>) => {
+      // Another figure, or none, is not of the group that the one before was of.
+      const parts = "figure" in wanted ? { part: null, part_by: null, ...wanted } : wanted;
+      const set = Object.keys(parts).filter((key) => parts[key] !== null && parts[key] !== "");
+      const replace = set.length > 0 && set.every((key) => MOVING.includes(key));
       setAddress(
         (old) => {
           const next = new URLSearchParams(old);
           for (const [key, value] of Object.entries(parts)) {
-            if (value === null || value === "") {
+            if (value === null || (value === "" && key !== "part")) {
               next.delete(key);
             } else {
               next.set(key, String(value));

@@ -14,7 +14,7 @@ export type Segment =
   | { start: string }
   | { exit: string }
   | { users: string[] }
-  | { measure: string; figure: string };
+  | { measure: string; figure: string; part?: string; part_by?: string };
 
 /** The parts of a segment that must all hold. */
 export function partsOf(text: string | undefined): Segment[] {
@@ -74,7 +74,8 @@ export function segmentWords(segment: Segment): string {
       ? `user ${segment.users[0]}`
       : `${segment.users.length} users`;
   }
-  return figureWords(segment.measure, segment.figure);
+  const group = segment.part_by ? ` (${segment.part_by} ${segment.part || "not told"})` : "";
+  return figureWords(segment.measure, segment.figure) + group;
 }
 
 function inBrackets(segment: Segment): string {

@@ -3,7 +3,7 @@ import { useCallback } from "react";
 import { useNavigate } from "react-router";
 import { journeysPage, type Sort } from "../api/queries";
 import { count } from "../format";
-import { type Scope, scopeSearch, useAddress } from "../scope/scope";
+import { type Scope, scopeSearch, useAddress, useOpenedScope } from "../scope/scope";
 import { partsOf, type Segment, written } from "../scope/segment";
 import { figureWords } from "../views/figures";
 import { ByProperty } from "./ByProperty";
@@ -14,24 +14,29 @@ import { Loading, Trouble } from "./states";
 
 interface Props {
   app: string;
-  scope: Scope;
+  /** Where it is not the page's. */
+  scope?: Scope;
   measure: string;
   figure: string;
   /** What is counted where it is not the journeys themselves, such as starts. */
   counted?: string;
 }
 
-/** The journeys behind a figure: exactly those that it counts. */
 /** Measures that tell one journey of each user, if users are counted. */
 const BY_USER = ["funnel", "onboarding", "sign-in"];
 
-export function Evidence({ app, scope, measure, figure, counted }: Props) {
+/** The journeys behind a figure: exactly those that it counts. */
+export function Evidence({ app, scope: given, measure, figure, counted }: Props) {
   const [address, change] = useAddress();
+  const opened = useOpenedScope();
+  const scope = given ?? opened;
+  const { part, part_by } = scope;
+  const group: Record<string, string> = part === undefined || !part_by ? {} : { part, part_by };
   const navigate = useNavigate();
   const sort = (address.get("sort") ?? "newest") as Sort;
   const list = { measure, figure, sort };
   const first = useQuery(journeysPage(app, scope, list, 0));
-  const own = { measure, figure };
+  const own = { measure, figure, ...group };
   const narrow = (more: Segment) =>
     change({ segment: written([...partsOf(scope.segment), more]), figure: null, of: null });
   const close = useCallback(() => change({ figure: null, of: null }), [change]);
@@ -44,6 +49,7 @@ export function Evidence({ app, scope, measure, figure, counted }: Props) {
             {first.data ? count(first.data.total, "journey") : "…"}
           </span>{" "}
           {figureWords(measure, figure)}
+          {part_by && ` (${part_by} ${part || "not told"})`}
         </>
       }
       head={
@@ -53,7 +59,7 @@ export function Evidence({ app, scope, measure, figure, counted }: Props) {
           )}
           {counted && <div className="small-text soft">a journey can hold several {counted}</div>}
           <SortChoice sort={sort} onSort={(next) => change({ sort: next })} />
-          <ByProperty app={app} scope={scope} measure={measure} figure={figure} />
+          {!part_by && <ByProperty app={app} scope={scope} measure={measure} figure={figure} />}
           <div className="d-flex gap-3">
             <button type="button" className="figure-button" onClick={() => narrow(own)}>
               only these
@@ -79,7 +85,13 @@ export function Evidence({ app, scope, measure, figure, counted }: Props) {
           onChoose={(journey) =>
             navigate({
               pathname: "/journeys",
-              search: scopeSearch(address, { measure, figure, sort, journey: journey.key }),
+              search: scopeSearch(address, {
+                measure,
+                figure,
+                ...group,
+                sort,
+                journey: journey.key,
+              }),
             })
           }
         />

@@ -1,25 +1,30 @@
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import type { AppSummary } from "../api/client";
-import { useAddress, useScope } from "../scope/scope";
+import type { FiguresOf, Measured, MeasureName } from "../api/queries";
+import { useAddress } from "../scope/scope";
 import { Evidence } from "./Evidence";
+import { GroupChoice, useGroups } from "./GroupChoice";
+import { type GroupColumn, type GroupsOf, GroupTable } from "./GroupTable";
 import { Empty, Loading, Trouble } from "./states";
 
-interface Props<Data> {
+interface Props<Name extends MeasureName> {
   app: AppSummary;
-  measure: string;
-  answer: UseQueryResult<Data>;
+  measure: Name;
+  answer: UseQueryResult<Measured<Name>>;
   /** What the page is for, told where there is nothing yet. */
   purpose: string;
   counted?: string;
-  children: (found: Data) => ReactNode;
+  /** What is told of each group of a property. */
+  columns?: (whole: FiguresOf<Name>) => GroupColumn<FiguresOf<Name>>[];
+  children: (found: FiguresOf<Name>) => ReactNode;
 }
 
 /** A view of one measure: waiting, broken, empty, or its figures with the journeys beside them. */
-export function MeasureView<Data>(props: Props<Data>) {
-  const { app, measure, answer, purpose, counted, children } = props;
-  const scope = useScope();
+export function MeasureView<Name extends MeasureName>(props: Props<Name>) {
+  const { app, measure, answer, purpose, counted, columns, children } = props;
   const [address] = useAddress();
+  const groups = useGroups();
   const figure = address.get("figure");
   if (answer.isPending) {
     return <Loading />;
@@ -36,10 +41,24 @@ export function MeasureView<Data>(props: Props<Data>) {
   }
   return (
     <>
-      <div className="view-body">{children(answer.data)}</div>
-      {figure && (
-        <Evidence app={app.key} scope={scope} measure={measure} figure={figure} counted={counted} />
-      )}
+      <div className="view-body">
+        {children(answer.data.whole)}
+        {columns && (
+          <section className="mt-3">
+            <GroupChoice
+              app={app.key}
+              groups={groups}
+              values={answer.data.groups.map((one) => one.value)}
+            />
+            <GroupTable
+              measured={answer.data as GroupsOf<FiguresOf<Name>>}
+              groups={groups}
+              columns={columns(answer.data.whole)}
+            />
+          </section>
+        )}
+      </div>
+      {figure && <Evidence app={app.key} measure={measure} figure={figure} counted={counted} />}
     </>
   );
 }

@@ -2,7 +2,7 @@ import type { Schemas } from "../api/client";
 import { percent } from "../format";
 
 interface Props {
-  share: Schemas["ShareView"];
+  share: Schemas["Share"];
   /** The share that fills the whole width. */
   most: number;
   colour?: string;

@@ -13,11 +13,10 @@ from numpy.typing import NDArray
 from mossy_trail.core.log import NONE
 from mossy_trail.core.measures.cells import Cells, Naming, Tally, Words, added
 from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import Difference, Share, difference, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.evidence import EVIDENCE, words_of
-from mossy_trail.engine.scoped import joined_inside, scope_mask
-from mossy_trail.engine.study import MOST_GROUPS, Study
+from mossy_trail.engine.registry import words_of
+from mossy_trail.engine.scoped import joined_inside
+from mossy_trail.engine.study import Study
 
 Mask = NDArray[np.bool_]
 Labels = Mapping[str, Cells]
@@ -121,45 +120,3 @@ def journeys_of(
         return found
 
     return joined_inside(study, scope, ask)
-
-
-@dataclass(frozen=True)
-class Part:
-    """Of the journeys of a group, those behind a figure."""
-
-    value: str
-    share: Share
-
-
-@dataclass(frozen=True)
-class Breakdown:
-    by: str
-    groups: list[Part]
-    groups_left_out: int
-    between: Difference | None
-    """The first of two groups less the second."""
-
-
-def breakdown(
-    study: Study,
-    scope: Scope,
-    measure: str,
-    figure: str,
-    by: str,
-    two: tuple[str, str] | None = None,
-) -> Breakdown:
-    """The journeys behind any figure as shares of those in scope, for each value of a property."""
-    wanted = study.property(by)
-    code = np.concatenate([np.empty(0, "i4"), *study.each(lambda steps: wanted.of_journeys(steps))])
-    inside = scope_mask(study, scope)
-    behind = EVIDENCE[measure](study, scope, figure) & inside
-    size = len(wanted.names)
-    totals = np.bincount(code[inside], minlength=size)
-    counts = np.bincount(code[behind], minlength=size)
-    groups = [
-        Part(wanted.names[c], share(int(counts[c]), int(totals[c])))
-        for c in wanted.by_size(code[inside])
-    ]
-    known = {part.value: part.share for part in groups}
-    between = difference(known[two[0]], known[two[1]]) if two else None
-    return Breakdown(by, groups[:MOST_GROUPS], max(len(groups) - MOST_GROUPS, 0), between)

@@ -26,7 +26,7 @@ from mossy_trail.engine.celled import (
     name_of,
     tallied,
 )
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.registry import GoalParams, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside, scope_mask
 from mossy_trail.engine.study import Study
 
@@ -86,8 +86,12 @@ class _Told(NamedTuple):
     going: tuple[NDArray[np.int64], ...]
 
 
+@measure_of("drop-offs", GoalParams)
 def measure(study: Study, scope: Scope, goal: str = "") -> DropOffFigures:
-    """Screens first whose exits are furthest beyond what is to be expected, in units of chance."""
+    """Where journeys end, found against expected, and what each screen costs a goal.
+
+    Screens come first whose exits are furthest beyond what is to be expected, in units of chance.
+    """
     names = study.parts[0].places.names if study.parts else []
     if goal and goal not in names:
         raise KeyError(goal)

@@ -17,9 +17,9 @@ from mossy_trail.core.log import NONE, sample
 from mossy_trail.core.properties import Property
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import MARK, MOVES, Steps
-from mossy_trail.engine.evidence import evidence_of, words_of
 from mossy_trail.engine.history import SAMPLE
 from mossy_trail.engine.practice import propose_all
+from mossy_trail.engine.registry import evidence_of, words_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 

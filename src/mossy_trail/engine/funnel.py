@@ -4,24 +4,24 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
-from functools import partial
-from typing import Any, Literal, NamedTuple
+from dataclasses import asdict, dataclass, fields
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import Field
 
 from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.conditions import Clause
 from mossy_trail.core.log import SECOND
 from mossy_trail.core.measures.funnel import Funnel, Labels, Stage, by_user, label
-from mossy_trail.core.properties import Property
 from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import SMALL, Difference, Quartiles, Share, difference, quartiles, share
+from mossy_trail.core.stats import SMALL, Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.funnel_spec import FunnelSpec
+from mossy_trail.engine.registry import NoParams, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
-from mossy_trail.engine.study import MOST_GROUPS, Study
+from mossy_trail.engine.study import Study
 
 Count = Literal["unit", "attempts"]
 
@@ -35,7 +35,7 @@ class Asked:
 
     @classmethod
     def of(cls, document: dict[str, Any]) -> Asked:
-        """From its document; see `web.schemas.FunnelSpec` for the form."""
+        """From its document; see `FunnelSpec` for the form."""
         stages = tuple(
             Stage(stage.get("name", ""), tuple(_clause(clause) for clause in stage["any"]))
             for stage in document["stages"]
@@ -96,88 +96,52 @@ class StageFigures:
 
 
 @dataclass(frozen=True)
-class FunnelGroup:
-    """The figures of one value of a property; the whole has none."""
-
-    value: str | None
-    stages: list[StageFigures]
-    whole_time: Quartiles | None
-    """From the first stage to the last."""
-    small: bool
-
-
-@dataclass(frozen=True)
-class StageDifference:
-    of_first: Difference | None
-    of_previous: Difference | None
-
-
-@dataclass(frozen=True)
 class FunnelFigures:
     counted: str
     """What is counted: sessions, users or attempts."""
     in_scope: int
     """Journeys in scope."""
-    whole: FunnelGroup
-    groups: list[FunnelGroup]
-    groups_left_out: int
-    between: list[StageDifference] | None
-    """Per stage, the first of two groups less the second."""
+    stages: list[StageFigures]
+    whole_time: Quartiles | None
+    """From the first stage to the last."""
+    small: bool
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
 
 
-class _Found(NamedTuple):
-    """The matches of all parts."""
-
-    reached: NDArray[np.int8]
-    went: NDArray[np.int32]
-    back: NDArray[np.bool_]
-    times: NDArray[np.int64]
-    group: NDArray[np.int32]
+class FunnelParams(NoParams):
+    spec: str = Field(description="A FunnelSpec, as JSON")
 
 
-def measure(
-    study: Study,
-    scope: Scope,
-    asked: Asked,
-    by: str = "",
-    two: tuple[str, str] | None = None,
-) -> FunnelFigures:
-    """Ask every part, and count.
+@measure_of("funnel", FunnelParams)
+def measure(study: Study, scope: Scope, spec: str) -> FunnelFigures:
+    """How many get from stage to stage, how long it takes, and where the others went.
 
-    `by` names a property: then the same figures for each of its values, the most common first;
-    `two` of these are held against each other.
+    Raises `pydantic.ValidationError` for what is no funnel.
     """
-    wanted = study.property(by) if by else None
-    ask = partial(_ask, asked=asked, unit=scope.unit, wanted=wanted)
-    parts = each_inside(study, scope, ask)
-    in_scope = sum(count for _, count in parts)
-    found = _joined([part for part, _ in parts], len(asked.funnel.stages))
+    return told(study, scope, Asked.of(FunnelSpec.model_validate_json(spec).model_dump()))
+
+
+def told(study: Study, scope: Scope, asked: Asked) -> FunnelFigures:
+    """Ask every part, and count."""
+    parts = each_inside(
+        study, scope, lambda s, inside: (_labels(s, inside, asked, scope.unit), int(inside.sum()))
+    )
+    stages = asked.funnel.stages
+    found = _joined([labels for labels, _ in parts], len(stages))
     names = study.parts[0].places.names if study.parts else []
-    whole = _group(None, found, asked, names)
-    groups = _groups(found, asked, names, wanted) if wanted else []
-    between = _between(groups, two) if two else None
     counted = "attempts" if asked.count == "attempts" else scope.unit
     counted = "users" if asked.funnel.first_ever else counted
-    left_out = max(len(groups) - MOST_GROUPS, 0)
-    return FunnelFigures(counted, in_scope, whole, groups[:MOST_GROUPS], left_out, between)
-
-
-def _ask(
-    steps: Steps,
-    inside: NDArray[np.bool_],
-    asked: Asked,
-    unit: str,
-    wanted: Property | None,
-) -> tuple[_Found, int]:
-    labels = _labels(steps, inside, asked, unit)
-    group = np.zeros(len(labels.reached), "i4")
-    if wanted:
-        group = wanted.of_journeys(steps)[labels.journey]
-    found = _Found(labels.reached, labels.went, labels.back, labels.times, group)
-    return found, int(inside.sum())
+    done = found.reached == len(stages)
+    figures = [_stage(found, asked, i, names) for i in range(len(stages))]
+    return FunnelFigures(
+        counted,
+        sum(inside for _, inside in parts),
+        figures,
+        quartiles((found.times[done, -1] - found.times[done, 0]) / 1000),
+        figures[0].count < SMALL,
+    )
 
 
 def _labels(steps: Steps, inside: NDArray[np.bool_], asked: Asked, unit: str) -> Labels:
@@ -188,44 +152,26 @@ def _labels(steps: Steps, inside: NDArray[np.bool_], asked: Asked, unit: str) ->
     return labels
 
 
-def _joined(parts: Sequence[_Found], stages: int) -> _Found:
+def _joined(parts: Sequence[Labels], stages: int) -> Labels:
     if not parts:
-        empty = np.empty(0, "i4")
-        times = np.empty((0, stages), "i8")
-        return _Found(empty.astype("i1"), empty, empty.astype(bool), times, empty)
-    return _Found(*(np.concatenate(columns) for columns in zip(*parts, strict=True)))
+        empty, times = np.empty(0, "i4"), np.empty((0, stages), "i8")
+        none = empty.astype(bool)
+        return Labels(empty, empty.astype("i1"), empty, none, times, times.astype("i4"))
+    return Labels(
+        *(np.concatenate([getattr(part, one.name) for part in parts]) for one in fields(Labels))
+    )
 
 
-def _groups(
-    found: _Found, asked: Asked, names: Sequence[str], wanted: Property
-) -> list[FunnelGroup]:
-    groups = []
-    for code in wanted.by_size(found.group):
-        own = _Found(*(column[found.group == code] for column in found))
-        groups.append(_group(wanted.names[code], own, asked, names))
-    return groups
+def _stage(found: Labels, asked: Asked, i: int, names: Sequence[str]) -> StageFigures:
+    stages, there = asked.funnel.stages, found.reached > i
+    first, before, own = (int((found.reached > k).sum()) for k in (0, max(i - 1, 0), i))
+    name = f"at least {i + 1} of them" if asked.funnel.order == "any" else stages[i].name
+    to = quartiles((found.times[there, i] - found.times[there, i - 1]) / 1000) if i else None
+    losses = _losses(found, i, names) if i + 1 < len(stages) else []
+    return StageFigures(f"stage.{i}", name, own, share(own, first), share(own, before), to, losses)
 
 
-def _group(value: str | None, found: _Found, asked: Asked, names: Sequence[str]) -> FunnelGroup:
-    stages = asked.funnel.stages
-    counts = [int((found.reached > i).sum()) for i in range(len(stages))]
-    figures = []
-    for i, stage in enumerate(stages):
-        before = max(i - 1, 0)
-        shares = share(counts[i], counts[0]), share(counts[i], counts[before])
-        to = None
-        if i:
-            there = found.reached > i
-            to = quartiles((found.times[there, i] - found.times[there, i - 1]) / 1000)
-        losses = _losses(found, i, names) if i + 1 < len(stages) else []
-        name = f"at least {i + 1} of them" if asked.funnel.order == "any" else stage.name
-        figures.append(StageFigures(f"stage.{i}", name, counts[i], *shares, to, losses))
-    done = found.reached == len(stages)
-    whole = quartiles((found.times[done, -1] - found.times[done, 0]) / 1000)
-    return FunnelGroup(value, figures, whole, counts[0] < SMALL)
-
-
-def _losses(found: _Found, stage: int, names: Sequence[str]) -> list[Loss]:
+def _losses(found: Labels, stage: int, names: Sequence[str]) -> list[Loss]:
     """Where those went that reached this stage and no further, most first."""
     lost = found.reached == stage + 1
     went, back = found.went[lost], found.back[lost]
@@ -248,18 +194,6 @@ def _cell(stage: int, way: str, screen: str) -> str:
     return f"lost.{stage}.{way}" + (f".{screen}" if screen else "")
 
 
-def _between(groups: Sequence[FunnelGroup], two: tuple[str, str]) -> list[StageDifference]:
-    """The differences of two groups; raises `KeyError` where one is not there."""
-    known = {group.value: group for group in groups}
-    one, other = known[two[0]], known[two[1]]
-    return [
-        StageDifference(
-            difference(a.of_first, b.of_first), difference(a.of_previous, b.of_previous)
-        )
-        for a, b in zip(one.stages, other.stages, strict=True)
-    ]
-
-
 @evidence_of("funnel")
 def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     """The journeys in which a cell's matches begin; raises `KeyError` for one that there is not.
@@ -270,18 +204,14 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     try:
         document = json.loads(figure)
         asked, cell = Asked.of(document["funnel"]), str(document["cell"])
-        wanted = study.property(document["by"]) if document.get("by") else None
     except (ValueError, TypeError, AttributeError):
         raise KeyError(figure) from None
     of_cell = _cell_test(study, cell, len(asked.funnel.stages))
 
     def ask(steps: Steps, inside: NDArray[np.bool_]) -> NDArray[np.bool_]:
         labels = _labels(steps, inside, asked, scope.unit)
-        chosen = of_cell(labels)
-        if wanted:
-            chosen &= wanted.having(steps, [document["value"]])[labels.journey]
         found = np.zeros(len(inside), bool)
-        found[labels.journey[chosen]] = True
+        found[labels.journey[of_cell(labels)]] = True
         return found
 
     return joined_inside(study, scope, ask)

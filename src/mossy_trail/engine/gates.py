@@ -12,7 +12,7 @@ from mossy_trail.core.measures.gates import CAUSES, OUTCOMES, Labels, label
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Share, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 
@@ -48,7 +48,9 @@ MOST_TRIES = 5
 DETOURS = ("recovery", "sign_up")
 
 
+@measure_of("gates")
 def measure(study: Study, scope: Scope) -> GateFigures:
+    """What sent people to sign in, how often they tried, and what they reached."""
     parts = each_inside(study, scope, label)
     cause = np.concatenate([np.empty(0, "i1"), *(one.cause for one in parts)])
     outcome = np.concatenate([np.empty(0, "i1"), *(one.outcome for one in parts)])

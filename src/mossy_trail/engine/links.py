@@ -19,7 +19,7 @@ from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, name_of, tallied
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.registry import GoalParams, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import Study
 
@@ -76,8 +76,12 @@ class LinkFigures:
         return asdict(self)
 
 
+@measure_of("links", GoalParams)
 def measure(study: Study, scope: Scope, goal: str = "") -> LinkFigures:
-    """Raises `KeyError` for a goal that is no screen."""
+    """Links from opened to landed to stayed, by pattern, source and start.
+
+    Raises `KeyError` for a goal that is no screen.
+    """
     asked = each_inside(study, scope, partial(_ask, known=_known(study, goal), goal=goal))
     told = _Told(Counts([told for told, _ in asked]), [lengths for _, lengths in asked], goal)
     screens = {link.pattern: link.screen for link in study.app_map.links}
@@ -146,9 +150,9 @@ class _Told:
 def _known(study: Study, goal: str) -> Known:
     if goal and not (study.parts and goal in study.parts[0].places.names):
         raise KeyError(goal)
-    if "links" not in study.kept:
-        study.kept["links"] = Known.of(study.app_map.links, study.terms["uri"])
-    return study.kept["links"]
+    if "links" not in study.known:
+        study.known["links"] = Known.of(study.app_map.links, study.terms["uri"])
+    return study.known["links"]
 
 
 def closest(link: str, patterns: list[str]) -> tuple[str | None, str]:

@@ -14,7 +14,7 @@ from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, figure_of, journeys_of, tallied
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import JourneyRef, Study
 
@@ -66,7 +66,9 @@ class LoopFigures:
         return asdict(self)
 
 
+@measure_of("loops")
 def measure(study: Study, scope: Scope) -> LoopFigures:
+    """Loops by kind, ways back, and screens that people do not get out of."""
     asked = each_inside(study, scope, _asked)
     counts = Counts([told for told, _ in asked])
     walked = [np.concatenate(column) for column in zip(*(own for _, own in asked), strict=True)]

@@ -14,7 +14,7 @@ from mossy_trail.core.measures.onboarding import ENDS, WAYS, Labels, label
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 
@@ -46,7 +46,9 @@ class OnboardingFigures:
         return asdict(self)
 
 
+@measure_of("onboarding")
 def measure(study: Study, scope: Scope) -> OnboardingFigures:
+    """What became of those who began onboarding, and its screens one by one."""
     chain = study.app_map.funnels.get("onboarding", ())
     found = each_inside(study, scope, partial(_ask, chain=chain))
     labels = [own for own, _ in found]

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.app_map import OUTSIDE_ROLES, ROLES, AppMap, Places, plain_name
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import MOVE, MOVES, Steps
-from mossy_trail.engine.evidence import evidence_of, words_of
+from mossy_trail.engine.registry import evidence_of, words_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 

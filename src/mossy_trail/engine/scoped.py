@@ -3,30 +3,94 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.log import DAY
+from mossy_trail.core.scope import Part, Scope
 from mossy_trail.core.steps import Steps
 from mossy_trail.engine import segments
 from mossy_trail.engine.study import Study
 
 Answer = TypeVar("Answer")
+STRETCHES = {"day": 1, "week": 7}
+"""Days of each stretch of time that figures are told over; weeks begin on Mondays."""
+_THURSDAY = 3  # 1 January 1970
 
 
 def scope_mask(study: Study, scope: Scope) -> NDArray[np.bool_]:
     """Which journeys of the index are in scope."""
     dated = study.joined(lambda steps: scope.dated(steps.journeys, study.read_at))
-    return dated & segments.of(study, scope.segment) if scope.segment else dated
+    inside = dated & segments.of(study, scope.segment) if scope.segment else dated
+    if scope.part is None:
+        return inside
+    groups = groups_of(study, replace(scope, part=None), scope.part.by, scope.part.over)
+    return inside & (groups.code == groups.number(scope.part.value))
+
+
+@dataclass(frozen=True)
+class Groups:
+    """The group of each journey of the index, as a code into the values; shape (journeys,)."""
+
+    values: list[str]
+    code: NDArray[np.int32]
+    by: str
+    over: str
+
+    def number(self, value: str) -> int:
+        """Raises `KeyError` where there is no such group."""
+        if value not in self.values:
+            raise KeyError(value)
+        return self.values.index(value)
+
+    def part(self, code: int) -> Part:
+        return Part(self.values[code], self.by, self.over)
+
+    def some(self, counted: NDArray[np.int64]) -> list[int]:
+        """The groups that there are, given how many each has: the largest first, times in order."""
+        found = np.flatnonzero(counted).tolist()
+        return found if self.over else sorted(found, key=lambda code: (-counted[code], code))
+
+
+def groups_of(study: Study, scope: Scope, by: str, over: str = "") -> Groups:
+    """The groups of a property's values, or of days or weeks.
+
+    Raises `KeyError` for a stretch of time that there is not.
+    """
+    if over:
+        width = STRETCHES[over]
+        shift = _THURSDAY if over == "week" else 0
+        number = (study.index.start // DAY + shift) // width
+        first = int(number.min(initial=0))
+        code = (number - first).astype("i4")
+        days = (np.arange(int(code.max(initial=-1)) + 1) + first) * width - shift
+        return Groups(days.astype("datetime64[D]").astype(str).tolist(), code, "", over)
+    wanted = study.property(by)
+    code = np.concatenate([np.empty(0, "i4"), *study.each(wanted.of_journeys)])
+    if scope.unit == "users":
+        code = _of_first(study, scope_mask(study, scope), code)
+    return Groups(wanted.names, code, by, "")
+
+
+def _of_first(
+    study: Study, inside: NDArray[np.bool_], code: NDArray[np.int32]
+) -> NDArray[np.int32]:
+    """Per journey the code of its user's first one inside; a user's stand in order of time."""
+    own = np.flatnonzero(inside)
+    user, first = np.unique(study.index.user[own], return_index=True)
+    of_user = np.zeros(int(study.index.user.max(initial=-1)) + 1, "i4")
+    of_user[user] = code[own[first]]
+    return of_user[study.index.user]
 
 
 def each_inside(
     study: Study, scope: Scope, ask: Callable[[Steps, NDArray[np.bool_]], Answer]
 ) -> list[Answer]:
     """The answer of every part, in order; it is asked with the mask of its journeys in scope."""
-    if not scope.segment:
+    if not scope.segment and scope.part is None:
         return study.each(lambda steps: ask(steps, scope.dated(steps.journeys, study.read_at)))
     whole, edges = scope_mask(study, scope), study.edges
     number = {id(steps): i for i, steps in enumerate(study.parts)}

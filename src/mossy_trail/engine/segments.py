@@ -16,10 +16,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.scope import Part, Scope
 from mossy_trail.core.steps import EXITS, MARK, MOVE, STARTS, Steps
-from mossy_trail.engine.evidence import EVIDENCE
 from mossy_trail.engine.journeys import Wanted
+from mossy_trail.engine.registry import EVIDENCE
 from mossy_trail.engine.study import Study
 
 Mask = NDArray[np.bool_]
@@ -33,13 +33,14 @@ class SegmentError(ValueError):
 
 def of(study: Study, segment: str) -> Mask:
     """Which journeys of the index are in a segment, given as its JSON; kept with the study."""
-    kept: dict[str, Mask] = study.kept.setdefault("segments", {})
-    if segment not in kept:
+
+    def found() -> Mask:
         try:
-            kept[segment] = find(study, json.loads(segment))
+            return find(study, json.loads(segment))
         except (json.JSONDecodeError, RecursionError):
             raise SegmentError("it is no JSON") from None
-    return kept[segment]
+
+    return study.segments.of(segment, found)
 
 
 def find(study: Study, segment: Any) -> Mask:
@@ -114,9 +115,17 @@ def _users(study: Study, segment: Any, _: int) -> Mask:
 
 def _figure(study: Study, segment: Any, _: int) -> Mask:
     try:
-        return EVIDENCE[segment["measure"]](study, Scope(), str(segment["figure"]))
+        return EVIDENCE[segment["measure"]](study, _scope_of(segment), str(segment["figure"]))
     except KeyError:
         raise SegmentError("there is no such figure") from None
+
+
+def _scope_of(segment: Any) -> Scope:
+    """All journeys, or those of the group that the figure is of."""
+    if "part" not in segment:
+        return Scope()
+    own = (str(segment.get(key, "")) for key in ("part", "part_by", "part_over"))
+    return Scope(part=Part(*own))
 
 
 _KINDS: dict[str, Callable[[Study, Any, int], Mask]] = {

@@ -15,13 +15,13 @@ from mossy_trail.core.measures import sign_in
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import SMALL, Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 
 
 @dataclass(frozen=True)
-class Stage:
+class SignInStage:
     """One stage of the track. Times are in milliseconds, to this stage from the one before."""
 
     figure: str
@@ -32,7 +32,7 @@ class Stage:
 
 
 @dataclass(frozen=True)
-class Loss:
+class SignInLoss:
     """Where some of those went who got no further; `share` is of the stage they left from."""
 
     figure: str
@@ -48,8 +48,8 @@ class SignIn:
     unit: str
     all: int
     restored: int
-    stages: list[Stage]
-    losses: list[Loss]
+    stages: list[SignInStage]
+    losses: list[SignInLoss]
     small: bool
     """Too few met sign-in for the shares to tell much."""
     has_screen: bool
@@ -61,8 +61,9 @@ class SignIn:
         return asdict(self)
 
 
+@measure_of("sign-in")
 def measure(study: Study, scope: Scope) -> SignIn:
-    """Ask every part and merge."""
+    """Met sign-in, tried, got in, and where the others went."""
 
     def ask(steps: Steps, inside: NDArray[np.bool_]) -> sign_in.Tally:
         labels = sign_in.label(steps)
@@ -78,9 +79,9 @@ def measure(study: Study, scope: Scope) -> SignIn:
         n = count[name]
         to = quartiles(times[name] / 1000) if name in times else None
         shares = share(n, count["met"]), share(n, count[previous])
-        stages.append(Stage(name, n, *shares, to))
+        stages.append(SignInStage(name, n, *shares, to))
     losses = [
-        Loss(figure, stage, way, share(count[figure], count[stage]))
+        SignInLoss(figure, stage, way, share(count[figure], count[stage]))
         for stage in (("met", "tried") if outcomes else ())
         for way in sign_in.WAYS[:-1]
         for figure in [f"lost_{stage}.{way}"]

@@ -5,20 +5,19 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, fields
-from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import Field
 
 from mossy_trail.core.measures.startup import KINDS, LANDINGS, Labels, label
-from mossy_trail.core.properties import Property
 from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import SMALL, Difference, Share, difference, share
+from mossy_trail.core.stats import SMALL, Share, share
 from mossy_trail.core.steps import Steps
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.registry import NoParams, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
-from mossy_trail.engine.study import MOST_GROUPS, Study
+from mossy_trail.engine.study import Study
 
 Mask = NDArray[np.bool_]
 SLOW = 2000
@@ -59,10 +58,11 @@ class Speed:
 
 
 @dataclass(frozen=True)
-class StartGroup:
-    """The starts of one value of a property; the whole has none."""
-
-    value: str | None
+class StartFigures:
+    slow_from: int
+    in_scope: int
+    has_splash: bool
+    """The map names a splash; without one, nobody can have left on it."""
     starts: int
     kinds: dict[str, int]
     by_link: Share
@@ -72,86 +72,26 @@ class StartGroup:
     slow: Speed
     quick: Speed
     small: bool
-
-
-@dataclass(frozen=True)
-class StartFigures:
-    slow_from: int
-    in_scope: int
-    has_splash: bool
-    """The map names a splash; without one, nobody can have left on it."""
-    whole: StartGroup
     bins: list[Bin]
-    groups: list[StartGroup]
-    groups_left_out: int
-    left_between: Difference | None
-    """Left on the splash, of cold starts: the first of two groups less the second."""
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
 
 
-def measure(
-    study: Study,
-    scope: Scope,
-    slow_from: int = SLOW,
-    by: str = "",
-    two: tuple[str, str] | None = None,
-) -> StartFigures:
-    """Ask every part for its starts, and count."""
-    wanted = study.property(by) if by else None
-    parts = each_inside(study, scope, partial(_ask, wanted=wanted))
-    labels = _joined([labels for labels, _, _ in parts])
-    group = np.concatenate([np.empty(0, "i4"), *(group for _, group, _ in parts)])
-    whole = _group(None, labels, slow_from)
-    groups = []
-    if wanted:
-        for code in wanted.by_size(group):
-            own = labels.take(group == code)
-            groups.append(_group(wanted.names[code], own, slow_from))
-    between = None
-    if two:
-        known = {one.value: one for one in groups}
-        between = difference(known[two[0]].left, known[two[1]].left)
-    return StartFigures(
-        slow_from,
-        sum(count for _, _, count in parts),
-        any(screen.role == "splash" for screen in study.app_map.screens),
-        whole,
-        _bins(labels),
-        groups[:MOST_GROUPS],
-        max(len(groups) - MOST_GROUPS, 0),
-        between,
-    )
+class StartParams(NoParams):
+    slow: int = Field(SLOW, ge=1, le=600_000, description="Milliseconds from which one is slow")
 
 
-def _ask(
-    steps: Steps, inside: Mask, wanted: Property | None
-) -> tuple[Labels, NDArray[np.int32], int]:
-    labels = label(steps, inside)
-    group = np.zeros(len(labels.kind), "i4")
-    if wanted:
-        group = wanted.of_journeys(steps)[labels.journey]
-    return labels, group, int(inside.sum())
-
-
-def _joined(parts: Sequence[Labels]) -> Labels:
-    dtypes: tuple[str, ...] = ("i4", "i1", "?", "i1", "i8", "?")
-    return Labels(
-        *(
-            np.concatenate([np.empty(0, dtype), *(getattr(part, one.name) for part in parts)])
-            for one, dtype in zip(fields(Labels), dtypes, strict=True)
-        )
-    )
-
-
-def _group(value: str | None, labels: Labels, slow_from: int) -> StartGroup:
-    total = len(labels.kind)
+@measure_of("start-up", StartParams)
+def measure(study: Study, scope: Scope, slow: int = SLOW) -> StartFigures:
+    """Starts by kind, how long they take, where they land, and who left before."""
+    parts = each_inside(study, scope, lambda steps, inside: (label(steps, inside), inside.sum()))
+    labels = _joined([labels for labels, _ in parts])
 
     def count(cell: str) -> int:
-        return int(_of_cell(labels, cell, slow_from).sum())
+        return int(_of_cell(labels, cell, slow).sum())
 
-    cold = count("cold")
+    total, cold = len(labels.kind), count("cold")
     landed = cold - count("left")
     times = labels.took[(labels.kind == _COLD) & (labels.landing != _LEFT)] / 1000
     quantiles = np.percentile(times, [50, 75, 90, 95]).tolist() if len(times) else None
@@ -160,8 +100,10 @@ def _group(value: str | None, labels: Labels, slow_from: int) -> StartGroup:
         own = count(cell)
         return Speed(cell, share(own, landed), share(count(f"{cell}.ended"), own))
 
-    return StartGroup(
-        value,
+    return StartFigures(
+        slow,
+        sum(int(inside) for _, inside in parts),
+        any(screen.role == "splash" for screen in study.app_map.screens),
         total,
         {kind: count(kind) for kind in KINDS},
         share(count("link"), total),
@@ -171,6 +113,17 @@ def _group(value: str | None, labels: Labels, slow_from: int) -> StartGroup:
         speed("slow"),
         speed("quick"),
         cold < SMALL,
+        _bins(labels),
+    )
+
+
+def _joined(parts: Sequence[Labels]) -> Labels:
+    dtypes: tuple[str, ...] = ("i4", "i1", "?", "i1", "i8", "?")
+    return Labels(
+        *(
+            np.concatenate([np.empty(0, dtype), *(getattr(part, one.name) for part in parts)])
+            for one, dtype in zip(fields(Labels), dtypes, strict=True)
+        )
     )
 
 
@@ -219,24 +172,19 @@ def _of_cell(labels: Labels, cell: str, slow_from: int) -> Mask:
 def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     """The journeys that hold the starts of a cell; raises `KeyError` for one that there is not.
 
-    A figure is JSON: `cell`, and where it matters `slow` (milliseconds), `by` and `value`.
+    A figure is JSON: `cell`, and where it matters `slow` (milliseconds).
     """
     try:
         asked = json.loads(figure)
-        cell, slow_from = str(asked["cell"]), int(asked.get("slow", SLOW))
-        by, value = asked.get("by"), str(asked.get("value", ""))
+        cell, slow = str(asked["cell"]), int(asked.get("slow", SLOW))
     except (ValueError, TypeError, AttributeError):
         raise KeyError(figure) from None
-    wanted = study.property(by) if by else None
-    _of_cell(_joined([]), cell, slow_from)
+    _of_cell(_joined([]), cell, slow)
 
     def ask(steps: Steps, inside: Mask) -> Mask:
         labels = label(steps, inside)
-        chosen = _of_cell(labels, cell, slow_from)
-        if wanted:
-            chosen = chosen & wanted.having(steps, [value])[labels.journey]
         found = np.zeros(len(inside), bool)
-        found[labels.journey[chosen]] = True
+        found[labels.journey[_of_cell(labels, cell, slow)]] = True
         return found
 
     return joined_inside(study, scope, ask)

@@ -19,9 +19,12 @@ from mossy_trail.core.marks import mark_dead_ends, ways
 from mossy_trail.core.properties import Property, property_of
 from mossy_trail.core.replay import Settings, learn, replay
 from mossy_trail.core.steps import FATES, Steps
+from mossy_trail.engine.recent import Recent
 
 MOST_GROUPS = 12
 """Values of a property for which figures are told, at the most."""
+MOST_KEPT = 24
+"""Segments, and figures' journeys, that are kept for the next question."""
 ENOUGH_TO_LEARN = 100_000
 """Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")
@@ -71,8 +74,11 @@ class Study:
     ) -> None:
         self.app_map = app_map
         self.version = version
-        self.kept: dict[str, Any] = {}
-        """What questions have worked out that others may ask for again."""
+        self._properties: dict[str, Property] = {}
+        self.known: dict[str, Any] = {}
+        """What is the same for all questions, worked out by the first that needs it."""
+        self.segments: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
+        self.evidence: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at
         parts = [part for part in parts if len(part)]
         usual = learn(sample(parts, ENOUGH_TO_LEARN), app_map)[0] if parts else None
@@ -127,10 +133,9 @@ class Study:
 
     def property(self, name: str) -> Property:
         """A property of the log's rows, with its values."""
-        known: dict[str, Property] = self.kept.setdefault("properties", {})
-        if name not in known:
-            known[name] = property_of(self.terms["props"], name)
-        return known[name]
+        if name not in self._properties:
+            self._properties[name] = property_of(self.terms["props"], name)
+        return self._properties[name]
 
     def joined(self, ask: Callable[[Steps], NDArray[np.bool_]]) -> NDArray[np.bool_]:
         """A mask over the index from a mask of each part's journeys."""

@@ -15,7 +15,7 @@ from mossy_trail.core.scope import Scope
 from mossy_trail.core.stats import Quartiles, Share, quartiles, share
 from mossy_trail.core.steps import Steps
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, tallied
-from mossy_trail.engine.evidence import evidence_of
+from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import Study
 
@@ -68,7 +68,9 @@ class TabFigures:
         return asdict(self)
 
 
+@measure_of("tabs")
 def measure(study: Study, scope: Scope) -> TabFigures:
+    """How each tab is used, and the ways between them."""
     asked = each_inside(study, scope, _asked)
     counts = Counts([told for told, _ in asked])
     inside = scope_mask(study, scope)

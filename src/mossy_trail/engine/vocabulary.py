@@ -18,10 +18,9 @@ _CUSTOM = EVENT["custom"]
 
 def vocabulary(study: Study) -> dict[str, Any]:
     """Screens, tabs, moves and events, each with its steps or rows, and properties with values."""
-    kept: dict[str, Any] = study.kept
-    if "vocabulary" not in kept:
-        kept["vocabulary"] = _vocabulary(study)
-    found: dict[str, Any] = kept["vocabulary"]
+    if "vocabulary" not in study.known:
+        study.known["vocabulary"] = _vocabulary(study)
+    found: dict[str, Any] = study.known["vocabulary"]
     return found
 
 

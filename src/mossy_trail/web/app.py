@@ -23,19 +23,14 @@ from mossy_trail.web.routers import (
     funnels,
     health,
     imports,
-    inside,
     journeys,
     kept,
     live,
     logs,
-    sign_in,
-    startup,
+    measures,
 )
 
-_ROUTED = (
-    *(apps, app_map, logs, imports, live, health, startup, funnels, sign_in),
-    *(inside, kept, journeys),
-)
+_ROUTED = (apps, app_map, logs, imports, live, health, funnels, kept, journeys)
 PAGES = Path(__file__).parents[3] / "frontend" / "dist"
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 HEADERS = {
@@ -63,7 +58,7 @@ def create_app(context: Context | None = None) -> FastAPI:
 
     app = FastAPI(
         title="Mossy Trail",
-        version="1",
+        version="2",
         lifespan=lifespan,
         docs_url=None,
         redoc_url=None,
@@ -77,6 +72,7 @@ def create_app(context: Context | None = None) -> FastAPI:
     app.add_middleware(Guard)
     for module in _ROUTED:
         app.include_router(module.router)
+    app.include_router(measures.new_router())
     _serve_pages(app)
     return app
 

@@ -6,13 +6,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import Depends, Query, Request
 from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.scope import Part, Scope
 from mossy_trail.engine.importing import Importer, installation_key
 from mossy_trail.engine.live import LiveLogs
 from mossy_trail.engine.studies import Studies
@@ -78,14 +78,16 @@ def get_scope(
     until: Annotated[date | None, Query(description="Last day, in UTC")] = None,
     unit: Unit = "sessions",
     segment: Annotated[str, Query(description="A segment, as JSON")] = "",
-    odd_clocks: Annotated[
-        bool, Query(description="Only journeys of clocks that are wrong")
-    ] = False,
+    odd_clocks: Annotated[bool, Query(description="Only those of clocks that are wrong")] = False,
+    part: Annotated[str | None, Query(description="Only this one of the groups")] = None,
+    part_by: Annotated[str, Query(description="The property whose value it is")] = "",
+    part_over: Annotated[Literal["", "day", "week"], Query(description="Or a stretch")] = "",
 ) -> Scope:
     if since and until and since > until:
         raise ProblemError(422, "The first day is after the last.", "Swap the two dates.")
     before = until + timedelta(days=1) if until and until < date.max else None
-    return Scope(_midnight(since), _midnight(before), unit, segment, odd_clocks)
+    group = None if part is None else Part(part, part_by, part_over)
+    return Scope(_midnight(since), _midnight(before), unit, segment, odd_clocks, group)
 
 
 def get_two(
@@ -97,6 +99,7 @@ def get_two(
 
 TheTwo = Annotated[tuple[str, str] | None, Depends(get_two)]
 By = Annotated[str, Query(max_length=300, description="A property, for each of whose values too")]
+Over = Annotated[Literal["", "day", "week"], Query(description="For each stretch of time too")]
 
 TheScope = Annotated[Scope, Depends(get_scope)]
 

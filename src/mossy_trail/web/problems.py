@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
-
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -30,16 +27,6 @@ class ProblemError(Exception):
     def __init__(self, status: int, title: str, detail: str = "") -> None:
         super().__init__(title)
         self.problem = Problem(title=title, status=status, detail=detail)
-
-
-@contextmanager
-def known_groups() -> Iterator[None]:
-    """Two groups are compared of which one may not be there."""
-    try:
-        yield
-    except KeyError as error:
-        title = f"There is no group {error} in scope."
-        raise ProblemError(404, title, "Choose two of those that are listed.") from None
 
 
 def respond(problem: Problem) -> JSONResponse:

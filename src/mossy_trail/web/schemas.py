@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Generic, Literal, TypeVar
 from zoneinfo import available_timezones
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
-from mossy_trail.core.app_map import ROLES
 from mossy_trail.core.health import FINDINGS, LOUD
 from mossy_trail.core.log import OUTCOMES
-from mossy_trail.core.measures.funnel import MOST_STAGES
-from mossy_trail.core.steps import FATES, MOVES
+from mossy_trail.core.steps import FATES
 from mossy_trail.engine.trial import Counts
 from mossy_trail.intake.patterns import is_pattern
 from mossy_trail.intake.proposal import Doubt
@@ -420,34 +418,6 @@ class QuartilesView(BaseModel):
     third: float
 
 
-class StageView(BaseModel):
-    figure: str
-    count: int
-    of_first: ShareView
-    of_previous: ShareView
-    time_to: QuartilesView | None
-    """Quartiles, in milliseconds, of the time from the stage before."""
-
-
-class LossView(BaseModel):
-    figure: str
-    stage: str
-    way: str
-    share: ShareView
-
-
-class SignInView(BaseModel):
-    unit: Unit
-    all: int
-    restored: int
-    stages: list[StageView]
-    losses: list[LossView]
-    small: bool
-    has_screen: bool
-    told: bool
-    """Some row says how a sign-in came out; else nobody knows who got in."""
-
-
 class Proposal(BaseModel):
     screen: str
     why: str
@@ -575,53 +545,6 @@ class HistoryFits(BaseModel):
     """What lies under the screens of those link patterns for which the log tells it."""
 
 
-class ClauseSpec(BaseModel):
-    """What must hold of a step; with an `event`, of a row instead. What is empty is open."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    screens: list[str] = []
-    roles: list[Literal[ROLES]] = []  # type: ignore[valid-type]
-    moves: list[Literal[MOVES]] = []  # type: ignore[valid-type]
-    tabs: list[str] = []
-    event: str = ""
-    outcome: str = ""
-    params: dict[str, list[str]] = {}
-    properties: dict[str, list[str]] = {}
-
-
-class StageSpec(BaseModel):
-    """Met by what fits one of the clauses."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    name: str = Field("", max_length=200)
-    any: list[ClauseSpec] = Field(min_length=1, max_length=8)
-
-
-class FunnelSpec(BaseModel):
-    """A funnel: its stages, and how they are matched and counted. `window` is in seconds."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    stages: list[StageSpec] = Field(min_length=1, max_length=MOST_STAGES)
-    order: Literal["in_order", "next", "any"] = "in_order"
-    window: float | None = Field(None, gt=0, le=366 * 86_400)
-    void: list[str] = []
-    held: str = ""
-    count: Literal["unit", "attempts"] = "unit"
-    first_ever: bool = False
-    """One match of each user, from the first stage 1 that they ever have, across sessions."""
-
-    @model_validator(mode="after")
-    def _one_beginning(self) -> FunnelSpec:
-        if self.first_ever and self.order == "any":
-            raise ValueError("in any order there is no first stage to begin with")
-        if self.first_ever and self.count == "attempts":
-            raise ValueError("from the first ever, a user has one attempt")
-        return self
-
-
 class Counted(BaseModel):
     name: str
     count: int
@@ -660,3 +583,33 @@ class NewName(BaseModel):
 
 class NewKept(NewName):
     document: dict[str, Any]
+
+
+Figures = TypeVar("Figures")
+
+
+class GroupView(BaseModel, Generic[Figures]):
+    """The figures of one group: a value of a property, or a stretch of time by its first day."""
+
+    value: str
+    figures: Figures
+
+
+class DifferenceView(BaseModel):
+    """One share less another, with the 95 % interval of what it stands for."""
+
+    difference: float
+    low: float
+    high: float
+
+
+class MeasuredView(BaseModel, Generic[Figures]):
+    """The figures of the whole scope, and of its groups, the largest or the earliest first.
+
+    `between` has, of two groups, the first less the second, for each share by where it stands.
+    """
+
+    whole: Figures
+    groups: list[GroupView[Figures]]
+    groups_left_out: int
+    between: dict[str, DifferenceView] | None

@@ -1,5 +1,5 @@
 import type { AppSummary, DropOffFigures } from "../../api/client";
-import { useDropOffs } from "../../api/queries";
+import { useMeasure } from "../../api/queries";
 import { ExitBars } from "../../charts/ExitBars";
 import { Survival } from "../../charts/Survival";
 import { count, EXIT_WORDS, percent, short, shownName } from "../../format";
@@ -8,6 +8,7 @@ import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
 import { CountButton } from "../../shell/CountButton";
 import { GoalChoice } from "../../shell/GoalChoice";
+import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
 import { WHY } from "../inside";
@@ -16,14 +17,28 @@ import { WHY } from "../inside";
 export function DropOffsView({ app }: { app: AppSummary }) {
   const [address] = useAddress();
   const goal = address.get("goal") ?? "";
-  const answer = useDropOffs(app.key, useScope(), goal);
+  const answer = useMeasure(app.key, "drop-offs", useScope(), {
+    params: { goal },
+    groups: useGroups(),
+  });
   return (
     <MeasureView
       app={app}
       measure="drop-offs"
       answer={answer}
       purpose="this page shows on which screens journeys end"
-      counted={undefined}
+      columns={(whole) =>
+        whole.screens
+          .filter((one) => one.excess > 0)
+          .slice(0, 5)
+          .map(({ screen }) => ({
+            title: `exits of ${screen}`,
+            share: (found) => found.screens.find((one) => one.screen === screen)?.rate,
+            path: `screens/${screen}/rate`,
+            figure: (found) => found.screens.find((one) => one.screen === screen)?.exits.figure,
+            colour: "var(--rust)",
+          }))
+      }
     >
       {(found) => (
         <>

@@ -1,18 +1,16 @@
 import type { AppSummary } from "../../api/client";
-import { useOnboardingScreens } from "../../api/queries";
+import { useMeasure } from "../../api/queries";
 import { count, duration, percent } from "../../format";
-import { useAddress, useScope } from "../../scope/scope";
+import { useScope } from "../../scope/scope";
+import { useFigure } from "../../scope/useFigure";
 import { FigureButton } from "../../shell/FigureButton";
 import { CHAIN_WAYS, USER_ENDS } from "./words";
 
 /** What became of the users who began, and each screen of the chain by itself. */
 export function ChainTable({ app }: { app: AppSummary }) {
   const scope = useScope();
-  const [address, change] = useAddress();
-  const found = useOnboardingScreens(app.key, scope).data;
-  const figure = address.get("of") === "onboarding" ? address.get("figure") : null;
-  const choose = (chosen: string) =>
-    change(chosen === figure ? { figure: null, of: null } : { figure: chosen, of: "onboarding" });
+  const found = useMeasure(app.key, "onboarding", scope).data?.whole;
+  const [figure, choose] = useFigure("onboarding");
   if (!found?.begun) {
     return null;
   }

@@ -1,14 +1,16 @@
 import { type ReactNode, useRef } from "react";
 import type { AppSummary, FunnelFigures } from "../../api/client";
-import { useFunnel } from "../../api/queries";
+import { type FiguresOf, useMeasure } from "../../api/queries";
 import { FunnelTrack } from "../../charts/FunnelTrack";
-import { count, duration, percent } from "../../format";
+import { count, duration, percent, short } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
+import { useFigure } from "../../scope/useFigure";
+import { Choice } from "../../shell/Choice";
 import { Evidence } from "../../shell/Evidence";
 import { GroupChoice, useGroups } from "../../shell/GroupChoice";
+import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
 import { Loading, Trouble } from "../../shell/states";
 import { TakeAway } from "../../shell/TakeAway";
-import { Multiples } from "./Multiples";
 import { StageTable } from "./StageTable";
 import { plainSpec, stageWords, type Written } from "./spec";
 import { type FunnelFigure, lossWords } from "./words";
@@ -27,19 +29,18 @@ interface Props {
 export function FunnelPage({ app, spec, finish, children, after }: Props) {
   const scope = useScope();
   const [address, change] = useAddress();
+  const [figure, choose] = useFigure();
   const groups = useGroups();
   const plain = plainSpec(spec);
-  const answer = useFunnel(app.key, scope, JSON.stringify(plain), groups);
+  const answer = useMeasure(app.key, "funnel", scope, {
+    params: { spec: JSON.stringify(plain) },
+    groups,
+  });
   const chart = useRef<HTMLDivElement>(null);
-  const figure = address.get("figure");
-  const choose = (chosen: string) =>
-    change({ figure: chosen === figure ? null : chosen, of: null });
-  const figureOf = (cell: string, by?: string, value?: string) =>
-    JSON.stringify({
-      funnel: plain,
-      cell,
-      ...(by && { by, value: value ?? "" }),
-    } satisfies FunnelFigure);
+  const asked = address.get("told") ?? "";
+  const told: Told = asked in TOLD ? (asked as Told) : "of_first";
+  const opened = address.get("figure");
+  const figureOf = (cell: string) => JSON.stringify({ funnel: plain, cell } satisfies FunnelFigure);
   if (answer.isPending) {
     return <Loading />;
   }
@@ -51,16 +52,16 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
       </div>
     );
   }
-  const found = answer.data;
-  const stages = found.whole.stages.map((stage, i) => {
+  const found = answer.data.whole;
+  const stages = found.stages.map((stage, i) => {
     const own = spec.stages[i];
     return { ...stage, word: own && spec.order !== "any" ? stageWords(own) : stage.name };
   });
   const rows = () => [
     ["group", "stage", found.counted, "share of first", "share of stage before", "median ms to it"],
-    ...[found.whole, ...found.groups].flatMap((group) =>
-      group.stages.map((stage, i) => [
-        group.value ?? "all",
+    ...[{ value: "all", figures: found }, ...answer.data.groups].flatMap(({ value, figures }) =>
+      figures.stages.map((stage, i) => [
+        value || "not told",
         stages[i]?.word ?? "",
         stage.count,
         stage.of_first.of ? stage.of_first.count / stage.of_first.of : null,
@@ -82,7 +83,7 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
           <GroupChoice
             app={app.key}
             groups={groups}
-            values={found.groups.map((group) => group.value ?? "")}
+            values={answer.data.groups.map((group) => group.value)}
           />
           <TakeAway name={`${app.key}-funnel`} chart={chart} rows={rows} />
         </div>
@@ -105,15 +106,20 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
           </div>
         )}
         {groups.by && !none && (
-          <Multiples
-            found={found}
-            words={stages.map((stage) => stage.word)}
-            by={groups.by}
-            two={groups.one !== undefined ? [groups.one, groups.other ?? ""] : null}
-            figure={figure}
-            figureOf={figureOf}
-            onChoose={choose}
-          />
+          <>
+            <Choice
+              label="What is told of each group"
+              choices={TOLD}
+              chosen={told}
+              onChoose={(chosen) => change({ told: chosen === "of_first" ? null : chosen })}
+            />
+            <GroupTable
+              measured={answer.data}
+              groups={groups}
+              columns={stages.map((stage, i) => stageColumn(told, stage, i, figureOf))}
+              small={(figures) => figures.small}
+            />
+          </>
         )}
         {!none && (
           <StageTable
@@ -126,12 +132,11 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
         )}
         {after}
       </div>
-      {figure && (
+      {opened && (
         <Evidence
           app={app.key}
-          scope={scope}
           measure={address.get("of") ?? "funnel"}
-          figure={figure}
+          figure={opened}
           counted={found.counted === "attempts" ? "attempts" : undefined}
         />
       )}
@@ -152,7 +157,32 @@ function said(spec: Written, counted: string): string {
     : "";
 }
 
-type Stages = (FunnelFigures["whole"]["stages"][number] & { word: string })[];
+type Stages = (FunnelFigures["stages"][number] & { word: string })[];
+
+const TOLD = {
+  of_first: "shares of the first stage",
+  of_previous: "of the stage before",
+  time_to: "middle time to it",
+};
+type Told = keyof typeof TOLD;
+
+/** Of each group, how many got to a stage, and their share, or the time that it took. */
+function stageColumn(
+  told: Told,
+  stage: Stages[number],
+  i: number,
+  figureOf: (cell: string) => string,
+): GroupColumn<FiguresOf<"funnel">> {
+  const own = (found: FiguresOf<"funnel">) => found.stages[i];
+  const share = i > 0 && told !== "time_to" ? told : null;
+  return {
+    title: short(stage.word, 18),
+    count: (found) => own(found)?.count,
+    figure: () => figureOf(stage.cell),
+    ...(share && { share: (found) => own(found)?.[share], path: `stages/${stage.cell}/${share}` }),
+    ...(told === "time_to" && { time: (found) => own(found)?.time_to?.median }),
+  };
+}
 
 function sentence(found: FunnelFigures, stages: Stages, finish: string): string {
   const [first, last] = [stages[0], stages.at(-1)];
@@ -168,9 +198,7 @@ function sentence(found: FunnelFigures, stages: Stages, finish: string): string 
     .slice(0, -1)
     .map((stage, i) => ({ word: stage.word, n: stage.count - (stages[i + 1]?.count ?? 0) }))
     .sort((a, b) => b.n - a.n)[0];
-  const time = found.whole.whole_time
-    ? `, half of them within ${duration(found.whole.whole_time.median)}`
-    : "";
+  const time = found.whole_time ? `, half of them within ${duration(found.whole_time.median)}` : "";
   const where = lost?.n ? ` Most are lost after ${lost.word}: ${count(lost.n)}.` : "";
   return `${percent(last.count / first.count)} of ${count(first.count, one)} ${finish}${time}.${where}`;
 }

@@ -34,7 +34,7 @@ export function StageTable({ found, words, figure, figureOf, onChoose }: Props) 
         </tr>
       </thead>
       <tbody>
-        {found.whole.stages.map((stage, i) => (
+        {found.stages.map((stage, i) => (
           <tr key={stage.cell}>
             <td className="clip" style={{ maxWidth: "14rem" }} title={words[i]}>
               {words[i]}

@@ -3,8 +3,6 @@ import { stageWords, type Written } from "./spec";
 export interface FunnelFigure {
   funnel: Written;
   cell: string;
-  by?: string;
-  value?: string;
 }
 
 /** What the journeys behind a figure of a funnel have in common, after their number. */
@@ -21,11 +19,10 @@ export function figureWords(figure: string): string {
     const stage = asked.funnel?.stages?.[i];
     return stage ? stageWords(stage) : `stage ${i + 1}`;
   };
-  const group = asked.by ? ` (${asked.by} ${asked.value || "not told"})` : "";
   if (kind === "stage") {
-    return `got to ${name(at)}${group}`;
+    return `got to ${name(at)}`;
   }
-  return `got to ${name(at)} and no further${wayWords(way, screen.join("."))}${group}`;
+  return `got to ${name(at)} and no further${wayWords(way, screen.join("."))}`;
 }
 
 function wayWords(way: string | undefined, screen: string): string {

@@ -4,7 +4,7 @@ import { Dropdown, Form } from "react-bootstrap";
 import type { AppSummary, JourneySummary } from "../../api/client";
 import { journeysPage, type ListQuery, type Sort, useJourney } from "../../api/queries";
 import { count } from "../../format";
-import { type Scope, useAddress, useScope } from "../../scope/scope";
+import { type Scope, useAddress, useOpenedScope } from "../../scope/scope";
 import { JourneyList } from "../../shell/JourneyList";
 import { isTyping } from "../../shell/keys";
 import { SortChoice } from "../../shell/SortChoice";
@@ -16,7 +16,7 @@ import { Narrow, wantedParts } from "./Narrow";
 type Around = { before?: JourneySummary; after?: JourneySummary };
 
 export function JourneysView({ app }: { app: AppSummary }) {
-  const scope = useScope();
+  const scope = useOpenedScope();
   const [address, change] = useAddress();
   const list = listQuery(address);
   const total = useQuery(journeysPage(app.key, scope, list, 0));
@@ -71,7 +71,8 @@ export function JourneysView({ app }: { app: AppSummary }) {
         </div>
         {list.figure && (
           <div className="px-3 pb-2 small-text">
-            {figureWords(list.measure ?? "", list.figure)}{" "}
+            {figureWords(list.measure ?? "", list.figure)}
+            {scope.part_by && ` (${scope.part_by} ${scope.part || "not told"})`}{" "}
             <button
               type="button"
               className="figure-button"

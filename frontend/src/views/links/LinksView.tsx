@@ -1,5 +1,5 @@
 import type { AppSummary, LinkFigures } from "../../api/client";
-import { useLinks } from "../../api/queries";
+import { useMeasure } from "../../api/queries";
 import { type LinkLine, LinkTracks } from "../../charts/LinkTracks";
 import { count, duration, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
@@ -8,6 +8,7 @@ import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
 import { CountButton } from "../../shell/CountButton";
 import { GoalChoice } from "../../shell/GoalChoice";
+import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
 import { AFTER, LANDED } from "../inside";
@@ -22,7 +23,10 @@ const STARTS: Record<string, string> = { cold: "started the app", warm: "in the 
 /** Deep links: one line for each kind, from opened to landed to what came then. */
 export function LinksView({ app }: { app: AppSummary }) {
   const [address] = useAddress();
-  const answer = useLinks(app.key, useScope(), address.get("goal") ?? "");
+  const answer = useMeasure(app.key, "links", useScope(), {
+    params: { goal: address.get("goal") ?? "" },
+    groups: useGroups(),
+  });
   const asked = address.get("group") ?? "";
   const group: Group = asked in GROUPS ? (asked as Group) : "patterns";
   return (
@@ -32,6 +36,23 @@ export function LinksView({ app }: { app: AppSummary }) {
       answer={answer}
       purpose="this page shows where deep links land"
       counted="of them"
+      columns={() => [
+        {
+          title: "opened",
+          count: (found) => found.every.opened.times,
+          figure: (found) => found.every.opened.figure,
+        },
+        {
+          title: "reached what they name",
+          share: (found) => found.every.arrived,
+          path: "every/arrived",
+        },
+        ...["recovered", "fallback", "not_found", "lost"].map((end) => ({
+          title: LANDED[end] ?? end,
+          count: (found: LinkFigures) => found.every.landed[end]?.times,
+          figure: (found: LinkFigures) => found.every.landed[end]?.figure,
+        })),
+      ]}
     >
       {(found) => {
         const rows = found[group].filter((row) => row.opened.times || group === "patterns");

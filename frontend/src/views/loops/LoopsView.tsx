@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import type { AppSummary, LoopFigures } from "../../api/client";
-import { useLoops } from "../../api/queries";
+import { useMeasure } from "../../api/queries";
 import { LoopRings } from "../../charts/LoopRings";
 import { count, duration, percent, short, shownName } from "../../format";
 import { scopeSearch, useAddress, useScope } from "../../scope/scope";
@@ -8,13 +8,14 @@ import { useCounted } from "../../scope/useCounted";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
 import { CountButton } from "../../shell/CountButton";
+import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
 import { LOOP_KINDS } from "../inside";
 
 /** Going back and forth: loops by kind, screens opened by mistake, and screens with no way out. */
 export function LoopsView({ app }: { app: AppSummary }) {
-  const answer = useLoops(app.key, useScope());
+  const answer = useMeasure(app.key, "loops", useScope(), { groups: useGroups() });
   return (
     <MeasureView
       app={app}
@@ -22,6 +23,17 @@ export function LoopsView({ app }: { app: AppSummary }) {
       answer={answer}
       purpose="this page shows where people go round in loops"
       counted="of them"
+      columns={() => [
+        {
+          title: "visits left by going back",
+          share: (found) => found.backs,
+          path: "backs",
+        },
+        ...Object.entries(LOOP_KINDS).map(([kind, title]) => ({
+          title,
+          count: (found: LoopFigures) => found.kinds[kind],
+        })),
+      ]}
     >
       {(found) => (
         <>

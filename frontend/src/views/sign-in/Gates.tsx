@@ -1,18 +1,16 @@
 import type { AppSummary } from "../../api/client";
-import { useGates } from "../../api/queries";
+import { useMeasure } from "../../api/queries";
 import { count, percent } from "../../format";
-import { useAddress, useScope } from "../../scope/scope";
+import { useScope } from "../../scope/scope";
+import { useFigure } from "../../scope/useFigure";
 import { FigureButton } from "../../shell/FigureButton";
 import { CAUSES, DETOURS, GATE_ENDS } from "./words";
 
 /** What sent people to sign in and what came of it, and how many tries it took. */
 export function Gates({ app }: { app: AppSummary }) {
   const scope = useScope();
-  const [address, change] = useAddress();
-  const found = useGates(app.key, scope).data;
-  const figure = address.get("of") === "gates" ? address.get("figure") : null;
-  const choose = (chosen: string) =>
-    change(chosen === figure ? { figure: null, of: null } : { figure: chosen, of: "gates" });
+  const found = useMeasure(app.key, "gates", scope).data?.whole;
+  const [figure, choose] = useFigure("gates");
   const button = (own: string, n: number) => (
     <FigureButton figure={own} chosen={figure} onChoose={choose}>
       {count(n)}

@@ -1,30 +1,34 @@
 import { useRef } from "react";
 import type { AppSummary, SignIn } from "../../api/client";
-import { useSignIn } from "../../api/queries";
+import { useMeasure } from "../../api/queries";
 import { FunnelTrack } from "../../charts/FunnelTrack";
 import { count, duration, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
+import { useFigure } from "../../scope/useFigure";
 import { Evidence } from "../../shell/Evidence";
 import { FigureButton } from "../../shell/FigureButton";
+import { GroupChoice, useGroups } from "../../shell/GroupChoice";
+import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
 import { Empty, Loading, Trouble } from "../../shell/states";
 import { TakeAway } from "../../shell/TakeAway";
-import { ByGroup } from "./ByGroup";
 import { Gates } from "./Gates";
 import { LOSS_WORDS, STAGE_WORDS } from "./words";
 
 export function SignInView({ app }: { app: AppSummary }) {
   const scope = useScope();
-  const [address, change] = useAddress();
+  const [address] = useAddress();
+  const [figure, choose] = useFigure();
+  const groups = useGroups();
   const chart = useRef<HTMLDivElement>(null);
-  const answer = useSignIn(app.key, scope);
-  const figure = address.get("figure");
+  const answer = useMeasure(app.key, "sign-in", scope, { groups });
+  const opened = address.get("figure");
   if (answer.isPending) {
     return <Loading />;
   }
   if (answer.isError) {
     return <Trouble problem={answer.error} />;
   }
-  const found = answer.data;
+  const found = answer.data.whole;
   if (!app.logs) {
     return (
       <Empty title="There is no log of this app yet.">
@@ -32,7 +36,7 @@ export function SignInView({ app }: { app: AppSummary }) {
       </Empty>
     );
   }
-  if (!found.has_screen) {
+  if (!found.has_screen && !found.told) {
     return (
       <Empty title="No screen is known to be a sign-in screen.">
         Give at least one screen the role <code>sign_in</code> in the app map, and bring the map in
@@ -41,8 +45,6 @@ export function SignInView({ app }: { app: AppSummary }) {
     );
   }
   const met = found.stages[0]?.count ?? 0;
-  const choose = (chosen: string) =>
-    change({ figure: chosen === figure ? null : chosen, of: null });
   return (
     <>
       <div className="view-body">
@@ -79,22 +81,41 @@ export function SignInView({ app }: { app: AppSummary }) {
               />
             </div>
             <StageTable found={found} figure={figure} onChoose={choose} />
-            <ByGroup app={app} />
+            <GroupChoice
+              app={app.key}
+              groups={groups}
+              values={answer.data.groups.map((group) => group.value)}
+            />
+            <GroupTable
+              measured={answer.data}
+              groups={groups}
+              columns={COLUMNS}
+              small={(figures) => figures.small}
+            />
             <Gates app={app} />
           </>
         )}
       </div>
-      {figure && (
-        <Evidence
-          app={app.key}
-          scope={scope}
-          measure={address.get("of") ?? "sign-in"}
-          figure={figure}
-        />
+      {opened && (
+        <Evidence app={app.key} measure={address.get("of") ?? "sign-in"} figure={opened} />
       )}
     </>
   );
 }
+
+const COLUMNS: GroupColumn<SignIn>[] = Object.entries(STAGE_WORDS).map(([figure, title], i) => {
+  const own = (found: SignIn) => found.stages.find((stage) => stage.figure === figure);
+  return {
+    title,
+    count: (found) => own(found)?.count,
+    figure: () => figure,
+    ...(i > 0 && {
+      share: (found: SignIn) => own(found)?.of_first,
+      path: `stages/${figure}/of_first`,
+      time: (found: SignIn) => own(found)?.time_to?.median,
+    }),
+  };
+});
 
 function tableOf(found: SignIn): (string | number | null)[][] {
   return [

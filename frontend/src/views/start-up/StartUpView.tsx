@@ -1,7 +1,7 @@
 import { useRef } from "react";
 import { Form } from "react-bootstrap";
 import type { AppSummary, StartFigures } from "../../api/client";
-import { useStartUp } from "../../api/queries";
+import { useMeasure } from "../../api/queries";
 import { Distribution } from "../../charts/Distribution";
 import { count, duration, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
@@ -9,6 +9,7 @@ import { useFigure } from "../../scope/useFigure";
 import { Evidence } from "../../shell/Evidence";
 import { FigureButton } from "../../shell/FigureButton";
 import { GroupChoice, useGroups } from "../../shell/GroupChoice";
+import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
 import { ShareCell } from "../../shell/ShareCell";
 import { Empty, Loading, Trouble } from "../../shell/states";
 import { TakeAway } from "../../shell/TakeAway";
@@ -22,9 +23,10 @@ export function StartUpView({ app }: { app: AppSummary }) {
   const scope = useScope();
   const [address, change] = useAddress();
   const [figure, choose] = useFigure();
+  const opened = address.get("figure");
   const groups = useGroups();
   const slow = Math.min(Math.max(Number(address.get("slow")) || 2000, STEP), SLOWEST);
-  const answer = useStartUp(app.key, scope, slow, groups);
+  const answer = useMeasure(app.key, "start-up", scope, { params: { slow }, groups });
   const chart = useRef<HTMLDivElement>(null);
   if (answer.isPending) {
     return <Loading />;
@@ -32,8 +34,7 @@ export function StartUpView({ app }: { app: AppSummary }) {
   if (answer.isError) {
     return <Trouble problem={answer.error} />;
   }
-  const found = answer.data;
-  const { whole } = found;
+  const whole = answer.data.whole;
   if (!app.logs || !whole.starts) {
     return (
       <Empty title={app.logs ? "No start is in scope." : "There is no log of this app yet."}>
@@ -47,9 +48,9 @@ export function StartUpView({ app }: { app: AppSummary }) {
   return (
     <>
       <div className="view-body">
-        <h1>{sentence(found)}</h1>
+        <h1>{sentence(whole)}</h1>
         <p className="soft small-text mb-3">
-          <Kinds found={found} figure={figure} onChoose={choose} />
+          <Kinds whole={whole} figure={figure} onChoose={choose} />
           {whole.small && cold > 0 && " Fewer than 30: too few for the shares to tell much."}
         </p>
         {cold > 0 && (
@@ -61,13 +62,13 @@ export function StartUpView({ app }: { app: AppSummary }) {
                 chart={chart}
                 rows={() => [
                   ["from ms", "to ms", "landed", "left"],
-                  ...found.bins.map((bin) => [bin.low, bin.high ?? null, bin.landed, bin.left]),
+                  ...whole.bins.map((bin) => [bin.low, bin.high ?? null, bin.landed, bin.left]),
                 ]}
               />
             </div>
             <div ref={chart}>
               <Distribution
-                bins={found.bins}
+                bins={whole.bins}
                 slow={slow}
                 chosen={figure}
                 figureOf={(bin) => own(bin.cell)}
@@ -84,55 +85,35 @@ export function StartUpView({ app }: { app: AppSummary }) {
                 value={slow}
                 onChange={(event) => change({ slow: event.target.value, figure: null })}
               />
-              <SlowWords found={found} slow={slow} figure={figure} onChoose={choose} />
+              <SlowWords whole={whole} slow={slow} figure={figure} onChoose={choose} />
             </div>
           </>
         )}
         <div className="d-flex flex-wrap column-gap-5">
           <div>
-            <Landings found={found} figure={figure} onChoose={choose} />
+            <Landings whole={whole} figure={figure} onChoose={choose} />
           </div>
           <div>
             <GroupChoice
               app={app.key}
               groups={groups}
-              values={found.groups.map((group) => group.value ?? "")}
+              values={answer.data.groups.map((group) => group.value)}
             />
-            {found.left_between && (
-              <p className="mb-1">
-                {groups.one || "not told"} less {groups.other || "not told"}: {leftWords(found)}{" "}
-                {points(found.left_between.difference)}{" "}
-                <span className="soft">
-                  (95 %: {points(found.left_between.low)} to {points(found.left_between.high)})
-                </span>
-              </p>
-            )}
-            {groups.by && (
-              <GroupTable
-                found={found}
-                by={groups.by}
-                slow={slow}
-                figure={figure}
-                onChoose={choose}
-              />
-            )}
+            <GroupTable
+              measured={answer.data}
+              groups={groups}
+              columns={columns(whole, slow)}
+              small={(found) => found.small}
+            />
           </div>
         </div>
       </div>
-      {figure && (
-        <Evidence app={app.key} scope={scope} measure="start-up" figure={figure} counted="starts" />
-      )}
+      {opened && <Evidence app={app.key} measure="start-up" figure={opened} counted="starts" />}
     </>
   );
 }
 
-function points(difference: number): string {
-  const said = (Math.abs(difference) * 100).toFixed(1);
-  return `${difference < 0 ? "−" : "+"}${said} points`;
-}
-
-function sentence(found: StartFigures): string {
-  const { whole } = found;
+function sentence(whole: StartFigures): string {
   const cold = whole.kinds.cold ?? 0;
   if (!cold) {
     return `The log tells no start of the app, but ${count(whole.starts, "session")} that begin.`;
@@ -140,7 +121,7 @@ function sentence(found: StartFigures): string {
   const times = whole.times
     ? ` The middle one shows a first screen after ${duration(whole.times.median)}, one in ten after ${duration(whole.times.p90)} or more.`
     : "";
-  return `Of ${count(cold, "cold start")}, ${percent(whole.left.count / cold)} were ${leftWords(found)}.${times}`;
+  return `Of ${count(cold, "cold start")}, ${percent(whole.left.count / cold)} were ${leftWords(whole)}.${times}`;
 }
 
 /** Where the map names no splash, the log does not tell on what they left. */
@@ -149,13 +130,12 @@ function leftWords(found: StartFigures): string {
 }
 
 interface PartProps {
-  found: StartFigures;
+  whole: StartFigures;
   figure: string | null;
   onChoose: (figure: string) => void;
 }
 
-function Kinds({ found, figure, onChoose }: PartProps) {
-  const { whole } = found;
+function Kinds({ whole, figure, onChoose }: PartProps) {
   const one = (cell: string, n: number, said: string) =>
     n > 0 && (
       <>
@@ -167,7 +147,7 @@ function Kinds({ found, figure, onChoose }: PartProps) {
     );
   return (
     <>
-      {one("left", whole.left.count, `${leftWords(found)} · `)}
+      {one("left", whole.left.count, `${leftWords(whole)} · `)}
       {one("warm", whole.kinds.warm ?? 0, "sessions began in the running app · ")}
       {one("recreated", whole.kinds.recreated ?? 0, "times the app was rebuilt · ")}
       {one("link", whole.by_link.count, "starts by a link.")}
@@ -175,8 +155,7 @@ function Kinds({ found, figure, onChoose }: PartProps) {
   );
 }
 
-function SlowWords({ found, slow, figure, onChoose }: PartProps & { slow: number }) {
-  const { whole } = found;
+function SlowWords({ whole, slow, figure, onChoose }: PartProps & { slow: number }) {
   const said = (cell: "slow" | "quick") => {
     const { starts, ended } = whole[cell];
     return (
@@ -204,8 +183,7 @@ function SlowWords({ found, slow, figure, onChoose }: PartProps & { slow: number
   );
 }
 
-function Landings({ found, figure, onChoose }: PartProps) {
-  const { whole } = found;
+function Landings({ whole, figure, onChoose }: PartProps) {
   const landings = Object.entries(whole.landings).sort((a, b) => b[1].count - a[1].count);
   const most = Math.max(...landings.map(([, share]) => share.count / share.of || 0));
   return (
@@ -236,64 +214,31 @@ function Landings({ found, figure, onChoose }: PartProps) {
   );
 }
 
-interface TableProps {
-  found: StartFigures;
-  by: string;
-  slow: number;
-  figure: string | null;
-  onChoose: (figure: string) => void;
-}
-
-function GroupTable({ found, by, slow, figure, onChoose }: TableProps) {
-  const { groups } = found;
-  const most = Math.max(...groups.map((group) => group.left.high * Number(!group.small)), 0.001);
-  return (
-    <table className="table table-sm plain" data-testid="groups">
-      <thead>
-        <tr>
-          <th>{by}</th>
-          <th className="n">cold starts</th>
-          <th className="n">{leftWords(found)}</th>
-          <th>of cold starts</th>
-          <th className="n">middle</th>
-          <th className="n">1 in 10 from</th>
-          <th>slow</th>
-          <th className="n">of slow, ended there</th>
-        </tr>
-      </thead>
-      <tbody>
-        {groups.map((group) => {
-          const value = group.value ?? "";
-          const own = (cell: string) => startFigure({ cell, slow, by, value });
-          const button = (cell: string, said: string) => (
-            <FigureButton figure={own(cell)} chosen={figure} onChoose={onChoose}>
-              {said}
-            </FigureButton>
-          );
-          return (
-            <tr key={value}>
-              <td className="clip" style={{ maxWidth: "12rem" }}>
-                {value || <span className="soft">not told</span>}
-                {group.small && <span className="soft small-text"> too few</span>}
-              </td>
-              <td className="n">{button("cold", count(group.kinds.cold ?? 0))}</td>
-              <td className="n">{button("left", count(group.left.count))}</td>
-              <td>
-                <ShareCell share={group.left} most={most} colour="var(--rust)" />
-              </td>
-              <td className="n">{group.times && duration(group.times.median)}</td>
-              <td className="n">{group.times && duration(group.times.p90)}</td>
-              <td>
-                <ShareCell share={group.slow.starts} most={1} colour="var(--ochre)" />
-              </td>
-              <td className="n">
-                {group.slow.ended.of > 0 &&
-                  button("slow.ended", percent(group.slow.ended.count / group.slow.ended.of))}
-              </td>
-            </tr>
-          );
-        })}
-      </tbody>
-    </table>
-  );
+function columns(whole: StartFigures, slow: number): GroupColumn<StartFigures>[] {
+  const own = (cell: string) => () => startFigure({ cell, slow });
+  return [
+    { title: "cold starts", count: (found) => found.kinds.cold, figure: own("cold") },
+    {
+      title: leftWords(whole),
+      share: (found) => found.left,
+      path: "left",
+      figure: own("left"),
+      colour: "var(--rust)",
+    },
+    { title: "middle", time: (found) => found.times?.median },
+    { title: "1 in 10 from", time: (found) => found.times?.p90 },
+    {
+      title: "slow",
+      share: (found) => found.slow.starts,
+      path: "slow/starts",
+      figure: own("slow"),
+      colour: "var(--ochre)",
+    },
+    {
+      title: "of slow, ended there",
+      share: (found) => found.slow.ended,
+      path: "slow/ended",
+      figure: own("slow.ended"),
+    },
+  ];
 }

@@ -3,8 +3,6 @@ import { duration, words } from "../../format";
 export interface StartFigure {
   cell: string;
   slow?: number;
-  by?: string;
-  value?: string;
 }
 
 const LANDED: Record<string, string> = {
@@ -32,8 +30,7 @@ export function figureWords(figure: string): string {
   } catch {
     return "";
   }
-  const group = asked.by ? ` (${asked.by} ${asked.value || "not told"})` : "";
-  return `${cellWords(asked)}${group}`;
+  return cellWords(asked);
 }
 
 function cellWords({ cell, slow }: StartFigure): string {

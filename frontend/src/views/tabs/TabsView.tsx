@@ -1,18 +1,19 @@
 import type { AppSummary, TabFigures } from "../../api/client";
-import { useTabs } from "../../api/queries";
+import { useMeasure } from "../../api/queries";
 import { TabMatrix } from "../../charts/TabMatrix";
 import { count, percent } from "../../format";
 import { useScope } from "../../scope/scope";
 import { useCounted } from "../../scope/useCounted";
 import { useFigure } from "../../scope/useFigure";
 import { CountButton } from "../../shell/CountButton";
+import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
 import { ShareCell } from "../../shell/ShareCell";
 
 /** How each tab is used, and the ways between them. */
 export function TabsView({ app }: { app: AppSummary }) {
-  const answer = useTabs(app.key, useScope());
+  const answer = useMeasure(app.key, "tabs", useScope(), { groups: useGroups() });
   return (
     <MeasureView
       app={app}
@@ -20,6 +21,14 @@ export function TabsView({ app }: { app: AppSummary }) {
       answer={answer}
       purpose="this page shows how each tab is used"
       counted="of them"
+      columns={(whole) =>
+        whole.tabs.map(({ name }) => ({
+          title: name,
+          share: (found) => found.tabs.find((tab) => tab.name === name)?.used,
+          path: `tabs/${name}/used`,
+          figure: (found) => found.tabs.find((tab) => tab.name === name)?.visits.figure,
+        }))
+      }
     >
       {(found) => (
         <>

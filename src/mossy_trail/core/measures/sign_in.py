@@ -2,7 +2,9 @@
 
 The label of a journey is `stage * len(WAYS) + way`. The stage is the furthest one reached,
 matched at the earliest row possible: a sign-in screen is shown, then a try is made, then one
-succeeds. The way tells what those did who got stuck after meeting or trying.
+succeeds. Who tries has met it, whether a screen was shown before or not: some apps sign in by
+themselves, and some logs lose the view. The way tells what those did who got stuck after meeting
+or trying.
 """
 
 from __future__ import annotations
@@ -78,7 +80,6 @@ def label(steps: Steps) -> Labels:
         way[steps.screen],
         steps.steps.move == MOVE["pop"],
         steps.steps.visible,
-        steps.steps.first_row,
         columns["event"],
         columns["outcome"],
         columns["time"],
@@ -96,7 +97,6 @@ def _label(
     way: Column,
     is_back: Column,
     visible: Column,
-    step_row: Column,
     event: Column,
     outcome: Column,
     time: Column,
@@ -106,32 +106,36 @@ def _label(
     to_try, to_in = np.full(n, _UNSET, np.int64), np.full(n, _UNSET, np.int64)
     for j in range(n):
         met = last = _UNSET
-        for step in range(first_step[j], first_step[j] + steps[j]):
+        end_step, end = first_step[j] + steps[j], first_row[j] + rows[j]
+        for step in range(first_step[j], end_step):
             if is_sign_in[step]:
                 met = step if met == _UNSET else met
                 last = step
-        begin, end = first_row[j], first_row[j] + rows[j]
-        if met == _UNSET:
-            for row in range(begin, end):
-                if event[row] == _RESTORED_ROW:
-                    labels[j] = _RESTORED
-            continue
-        stage, went = 1, _ENDED
-        if last + 1 < first_step[j] + steps[j]:
-            went = way[last + 1]
-            if went == _ELSEWHERE and is_back[last + 1]:
-                went = _BACK
-        tried_at = 0
-        for row in range(step_row[met], end):
-            if event[row] != _SIGN_IN_ROW or outcome[row] == NONE or time[row] < visible[met]:
+        stage, tried_at, restored = int(met != _UNSET), 0, False
+        for row in range(first_row[j], end):
+            restored = restored or event[row] == _RESTORED_ROW
+            if event[row] != _SIGN_IN_ROW or outcome[row] == NONE:
                 continue
-            if stage == 1:
+            if stage < 2:
                 stage, tried_at = 2, time[row]
-                to_try[j] = tried_at - visible[met]
+                if met != _UNSET and visible[met] <= tried_at:
+                    to_try[j] = tried_at - visible[met]
             if outcome[row] == _OK:
                 stage = 3
                 to_in[j] = time[row] - tried_at
                 break
+        if stage == 0:
+            labels[j] = _RESTORED if restored else 0
+            continue
+        went, after = _ENDED, last + 1
+        if last == _UNSET:  # tried without a screen: what was shown after the first try
+            after = first_step[j]
+            while after < end_step and visible[after] <= tried_at:
+                after += 1
+        if after < end_step:
+            went = way[after]
+            if went == _ELSEWHERE and is_back[after]:
+                went = _BACK
         labels[j] = stage * _WAYS + (_ENDED if stage == 3 else went)
     return labels, to_try, to_in
 

@@ -1,34 +1,19 @@
-"""Funnels: ready-made and of one's own."""
+"""Funnels: the map's own, what stages can be made of, and where a journey meets them."""
 
 from __future__ import annotations
 
 import json
-from typing import Annotated
 
-from fastapi import APIRouter, Query
-from pydantic import ValidationError
+from fastapi import APIRouter
 
-from mossy_trail.engine import funnel, journeys, onboarding
+from mossy_trail.engine import funnel, journeys, loops
+from mossy_trail.engine.funnel_spec import FunnelSpec
 from mossy_trail.engine.vocabulary import vocabulary
-from mossy_trail.web.context import By, TheScope, TheStudy, TheTwo
-from mossy_trail.web.problems import ProblemError, known_groups
-from mossy_trail.web.schemas import FunnelSpec, MatchedStep, Vocabulary
+from mossy_trail.web.context import TheStudy
+from mossy_trail.web.problems import ProblemError
+from mossy_trail.web.schemas import MatchedStep, Vocabulary
 
 router = APIRouter(prefix="/api/apps/{app}", tags=["funnels"])
-
-
-@router.get("/funnel")
-def read_funnel(
-    spec: Annotated[str, Query(description="A FunnelSpec, as JSON")],
-    study: TheStudy,
-    scope: TheScope,
-    two: TheTwo,
-    by: By = "",
-) -> funnel.FunnelFigures:
-    """How many get from stage to stage, how long it takes, and where the others went."""
-    asked = _asked(spec)
-    with known_groups():
-        return funnel.measure(study, scope, asked, by, two)
 
 
 @router.get("/onboarding")
@@ -36,12 +21,6 @@ def read_onboarding(study: TheStudy) -> FunnelSpec | None:
     """The funnel of the map's onboarding chain; none where the map has no such chain."""
     document = funnel.onboarding(study.app_map)
     return FunnelSpec(**document) if document else None
-
-
-@router.get("/onboarding/screens")
-def read_onboarding_screens(study: TheStudy, scope: TheScope) -> onboarding.OnboardingFigures:
-    """What became of those who began onboarding, and its screens one by one."""
-    return onboarding.measure(study, scope)
 
 
 @router.get("/vocabulary")
@@ -62,10 +41,10 @@ def read_matched(key: str, figure: str, study: TheStudy) -> list[MatchedStep]:
     return [MatchedStep(stage=stage, step=step) for stage, step in found]
 
 
-def _asked(spec: str) -> funnel.Asked:
+@router.get("/journey/loops")
+def read_loops_of_journey(key: str, study: TheStudy) -> list[loops.Round]:
+    """The loops of one journey, with their steps."""
     try:
-        return funnel.Asked.of(FunnelSpec.model_validate_json(spec).model_dump())
-    except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(map(str, first["loc"])) or "the funnel"
-        raise ProblemError(422, f"{where}: {first['msg']}", "See docs/funnels.md.") from None
+        return loops.of_journey(study, journeys.by_key(study, key))
+    except KeyError:
+        raise ProblemError(404, "There is no such journey.") from None

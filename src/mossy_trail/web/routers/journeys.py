@@ -13,9 +13,9 @@ from sqlalchemy.orm import Session
 
 from mossy_trail.core.scope import Scope
 from mossy_trail.engine import journeys
-from mossy_trail.engine.evidence import EVIDENCE
 from mossy_trail.engine.export import MEDIA_TYPES, rows_of, steps_of, stream
 from mossy_trail.engine.journeys import Wanted
+from mossy_trail.engine.measures import behind
 from mossy_trail.engine.raw_rows import RawRows
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import JourneyRef, Study
@@ -68,7 +68,7 @@ def _counted(study: Study, scope: Scope, measure: str, figure: str) -> NDArray[n
     if not measure:
         return scope_mask(study, scope)
     try:
-        return EVIDENCE[measure](study, scope, figure)
+        return behind(study, scope, measure, figure)
     except KeyError:
         raise ProblemError(
             404, "There is no such figure.", "Open it from its page again."

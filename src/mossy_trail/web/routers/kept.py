@@ -10,10 +10,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mossy_trail.engine import segments
+from mossy_trail.engine.funnel_spec import FunnelSpec
 from mossy_trail.store.models import App, Kept
 from mossy_trail.web.context import Database, TheApp, TheStudy
 from mossy_trail.web.problems import ProblemError
-from mossy_trail.web.schemas import FunnelSpec, KeptView, NewKept, NewName
+from mossy_trail.web.schemas import KeptView, NewKept, NewName
 
 router = APIRouter(prefix="/api/apps/{app}/kept/{kind}", tags=["kept"])
 

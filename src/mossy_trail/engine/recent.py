@@ -1,0 +1,35 @@
+"""The answers asked for most recently."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
+from threading import Lock
+from typing import Generic, TypeVar
+
+Answer = TypeVar("Answer")
+
+
+class Recent(Generic[Answer]):
+    """Keeps so many answers; the one that was not asked for longest goes first."""
+
+    def __init__(self, most: int) -> None:
+        self._most, self._lock = most, Lock()
+        self._answers: OrderedDict[Hashable, Answer] = OrderedDict()
+
+    def of(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
+        """The answer that is kept, or else worked out now."""
+        with self._lock:
+            if question in self._answers:
+                self._answers.move_to_end(question)
+                return self._answers[question]
+        found = answer()
+        with self._lock:
+            self._answers[question] = found
+            self._answers.move_to_end(question)
+            while len(self._answers) > self._most:
+                self._answers.popitem(last=False)
+        return found
+
+    def __len__(self) -> int:
+        return len(self._answers)
