@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import duckdb
 import numpy as np
 import polars as pl
@@ -13,6 +15,7 @@ from mossy_trail.core.properties import property_of
 from mossy_trail.core.scope import Scope
 from mossy_trail.core.steps import EXIT, Steps
 from mossy_trail.engine import funnel, gates, onboarding, sign_in, startup
+from mossy_trail.engine.measures import measured
 from mossy_trail.engine.study import Study
 
 
@@ -60,7 +63,8 @@ def bench_getting_in(study: Study) -> None:
     steps = pl.concat([screen_frame(i, part) for i, part in enumerate(study.parts)])
     names = study.parts[0].places.names
     chain = ["Welcome", "HomePier", "Alerts", "StepFree"]
-    asked = funnel.Asked.of({"stages": [{"any": [{"screens": [name]}]} for name in chain]})
+    spec = json.dumps({"stages": [{"any": [{"screens": [name]}]} for name in chain]})
+    asked = funnel.FunnelParams(spec=spec)
     codes = [names.index(name) for name in chain]
     base = duckdb.connect()
     base.register("steps", steps.to_arrow())
@@ -101,12 +105,12 @@ def bench_getting_in(study: Study) -> None:
         return by_version.drop("version").rows()
 
     def ours() -> list[tuple[float, ...]]:
-        groups = funnel.measure(study, Scope(), asked, "version").groups
-        in_order = sorted(groups, key=lambda group: group.value or "")
+        groups = measured(study, Scope(), "funnel", asked, "version").groups
+        in_order = sorted(groups, key=lambda group: group.value)
         return [
             (
-                *(stage.count for stage in group.stages),
-                *(1000 * stage.time_to.median for stage in group.stages if stage.time_to),
+                *(stage.count for stage in group.figures.stages),
+                *(1000 * stage.time_to.median for stage in group.figures.stages if stage.time_to),
             )
             for group in in_order
         ]
@@ -117,9 +121,9 @@ def bench_getting_in(study: Study) -> None:
     line(
         "onboarding funnel by version", found[0][0], {"DuckDB": found[1][0], "Polars": found[2][0]}
     )
-    plain = timed(lambda: funnel.measure(study, Scope(), asked))[0]
-    narrowed = timed(lambda: funnel.measure(study, segment, asked, "version"))[0]
-    starts = timed(lambda: startup.measure(study, segment, by="version"))[0]
+    plain = timed(lambda: funnel.measure(study, Scope(), asked.spec))[0]
+    narrowed = timed(lambda: measured(study, segment, "funnel", asked, "version"))[0]
+    starts = timed(lambda: measured(study, segment, "start-up", by="version"))[0]
     at_gates = timed(lambda: gates.measure(study, Scope()))[0]
     print(
         f"alone: the funnel {plain:.3f} s, with segment and groups {narrowed:.3f} s; start-up with "
@@ -169,7 +173,7 @@ def bench_start_up(study: Study) -> None:
     base.execute("CREATE TABLE s AS FROM steps; CREATE TABLE r AS FROM rows")
 
     def ours() -> Rows:
-        whole = startup.measure(study, Scope()).whole
+        whole = startup.measure(study, Scope())
         assert whole.times
         return [(whole.kinds["cold"], whole.left.count, round(whole.times.median * 1000))]
 

@@ -15,7 +15,6 @@ from pathlib import Path
 from threading import Thread
 from typing import Annotated, Any
 
-import click
 import typer
 import uvicorn
 import yaml
@@ -183,18 +182,12 @@ class UnitName(StrEnum):
     USERS = "users"
 
 
-def _called(name: str) -> str:
-    return name.replace("start-up", "startup")
+Asked = StrEnum("Asked", {name: name.replace("start-up", "startup") for name in MEASURES})  # type: ignore[misc]
 
 
 @cli.command()
 def measure(
-    what: Annotated[
-        str,
-        typer.Argument(
-            help="Which measure.", click_type=click.Choice(list(map(_called, MEASURES)))
-        ),
-    ],
+    what: Annotated[Asked, typer.Argument(help="Which measure.")],
     logs: LogFiles,
     map_file: MapFile = None,
     mapping: MappingFile = None,
@@ -213,11 +206,11 @@ def measure(
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
 ) -> None:
     """Print the figures that the page shows."""
-    asked = next(one for name, one in MEASURES.items() if _called(name) == what)
+    asked = MEASURES[what.name]
     given = {"spec": spec.read_text() if spec else "", "goal": goal, "slow": slow}
     given = {name: value for name, value in given.items() if value}
     for name in given.keys() - asked.params.model_fields.keys():
-        raise typer.BadParameter(f"{what} takes no such option", param_hint=f"--{name}")
+        raise typer.BadParameter(f"{what.value} takes no such option", param_hint=f"--{name}")
     two = versus.split(",", 1) if versus else []
     if versus and (len(two) != 2 or not by):
         raise typer.BadParameter("name two values of a property", param_hint="--versus")

@@ -19,8 +19,9 @@ from mossy_trail.core.log import Log, split
 from mossy_trail.core.measures.links import shape
 from mossy_trail.core.scope import Scope
 from mossy_trail.engine import dropoffs, links, loops, tabs
-from mossy_trail.engine.celled import Count, breakdown
+from mossy_trail.engine.celled import Count
 from mossy_trail.engine.links import closest
+from mossy_trail.engine.measures import breakdown
 from mossy_trail.engine.registry import EVIDENCE
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import Study

@@ -7,6 +7,7 @@ import json
 import random
 from collections import defaultdict
 from collections.abc import Callable, Iterator
+from dataclasses import fields, is_dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -18,18 +19,12 @@ from hypothesis import strategies as st
 from mossy_trail.core.app_map import AppMap
 from mossy_trail.core.log import split
 from mossy_trail.core.scope import Scope
+from mossy_trail.core.stats import Share
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import (
-    dropoffs,
-    funnel,
-    gates,
-    links,
-    loops,
-    onboarding,
-    sign_in,
-    startup,
-    tabs,
-)
+from mossy_trail.engine import funnel
+from mossy_trail.engine.celled import Count
+from mossy_trail.engine.measures import measured, shares
+from mossy_trail.engine.registry import MEASURES, NoParams
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.reader import read_files
 from tests.campaign import examples
@@ -55,18 +50,17 @@ def study_of(app_map: AppMap, parts: int, *files: tuple[Path, Rows]) -> Study:
     return Study(split(read_files([path for path, _ in files]).log, parts), app_map)
 
 
+def params_of(name: str, study: Study) -> NoParams:
+    """What a measure is asked with, so that all that it tells is told."""
+    known = {"goal": "Receipt", "spec": json.dumps(funnel.onboarding(study.app_map))}
+    measure = MEASURES[name]
+    return measure.params(**{k: v for k, v in known.items() if k in measure.params.model_fields})
+
+
 def figures(study: Study, scope: Scope) -> dict[str, Any]:
-    asked = funnel.Asked.of(funnel.onboarding(study.app_map) or {})
     return {
-        "startup": startup.measure(study, scope, by="version").as_dict(),
-        "onboarding": onboarding.measure(study, scope).as_dict(),
-        "sign-in": sign_in.measure(study, scope).as_dict(),
-        "gates": gates.measure(study, scope).as_dict(),
-        "funnel": funnel.measure(study, scope, asked, "platform").as_dict(),
-        "tabs": tabs.measure(study, scope).as_dict(),
-        "loops": loops.measure(study, scope).as_dict(),
-        "links": links.measure(study, scope, "Receipt").as_dict(),
-        "drop-offs": dropoffs.measure(study, scope, "Receipt").as_dict(),
+        name: measured(study, scope, name, params_of(name, study), by="version").as_dict()
+        for name in MEASURES
     }
 
 
@@ -168,7 +162,7 @@ def test_as_many_users_again_double_every_count(
     counted = {p for p in once if p.rsplit(".", 1)[-1] in COUNTS and ".dead_end." not in p}
     assert len(counted) > 1000
     assert {path: 2 * once[path] for path in counted} == {path: twice[path] for path in counted}
-    for path in ("drop-offs.goal_chance", "drop-offs.goal"):
+    for path in ("drop-offs.whole.goal_chance", "drop-offs.whole.goal"):
         assert once[f".{path}"] == twice[f".{path}"]
 
 
@@ -189,3 +183,43 @@ def test_what_is_brought_in_twice_moves_no_figure(
     twice = study_of(app_map, 3, *(reversed(files) if first else files))
     for scope in SCOPES:
         assert dict(leaves(figures(twice, scope))) == dict(leaves(figures(once, scope)))
+
+
+def sums(told: Any) -> dict[str, tuple[int, ...]]:
+    """The numbers of figures that groups share out, by what they are of."""
+    found: dict[str, tuple[int, ...]] = {key: (one.count,) for key, one in shares(told)}
+    for count in counts_in(told):
+        found[count.figure] = (count.times, count.journeys)
+    return found
+
+
+def counts_in(told: Any) -> Iterator[Count]:
+    if isinstance(told, Count):
+        yield told
+    elif is_dataclass(told) and not isinstance(told, Share):
+        for one in fields(told):
+            yield from counts_in(getattr(told, one.name))
+    elif isinstance(told, (dict, list)):
+        for value in told.values() if isinstance(told, dict) else told:
+            yield from counts_in(value)
+
+
+@pytest.mark.parametrize("name", MEASURES)
+@pytest.mark.parametrize("unit", ["sessions", "users"])
+@pytest.mark.parametrize(("by", "over"), [("version", ""), ("platform", ""), ("", "week")])
+def test_groups_add_up_to_the_whole(study: Study, name: str, unit: Any, by: str, over: str) -> None:
+    if over and (unit == "users" or name == "onboarding"):
+        pytest.skip("a user is counted in each week")
+    found = measured(study, Scope(unit=unit), name, params_of(name, study), by, over)
+    whole, groups = sums(found.whole), [sums(group.figures) for group in found.groups]
+    assert len(groups) > 1
+    assert any(any(own) for own in whole.values())
+    # Of these only the most frequent ones are told.
+    rare: tuple[str, ...] = ('["from"', '["last"')
+    if name == "loops" and any(group.figures.loops_left_out for group in found.groups):
+        rare = ("loops/", '["loop"', '["ended"', '["beyond"')
+    for key, own in whole.items():
+        if key.startswith(rare):
+            continue
+        parts = [group.get(key, (0,) * len(own)) for group in groups]
+        assert tuple(map(sum, zip(*parts, strict=True))) == own, key

@@ -46,7 +46,7 @@ def test_the_log_is_there_with_an_account_of_every_row(
 def test_figures_are_true_and_open_to_their_journeys(
     server: Server, app: str, demo: Demo, unit: str
 ) -> None:
-    found = server.get(f"/api/apps/{app}/sign-in", unit=unit)
+    found = server.get(f"/api/apps/{app}/measures/sign-in", unit=unit)["whole"]
     told, true = as_truth_tells(found), dict(demo.figures[unit])
     for times in ("met_to_tried_ms", "tried_to_in_ms"):
         assert told.pop(times) == pytest.approx(true.pop(times))
@@ -200,7 +200,7 @@ def test_an_import_can_be_stopped_and_tried_again(
 @pytest.mark.parametrize(
     ("method", "path", "status", "says"),
     [
-        ("GET", "/api/apps/none/sign-in", 404, "There is no such app."),
+        ("GET", "/api/apps/none/measures/sign-in", 404, "There is no such app."),
         ("GET", "/api/apps/{app}/journey?key=1~x", 404, "There is no such journey"),
         ("GET", "/api/apps/{app}/journeys?measure=sign-in&figure=x", 404, "no such figure"),
         ("GET", "/api/apps/{app}/journeys?measure=x&figure=met", 404, "no such figure"),

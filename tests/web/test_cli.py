@@ -44,7 +44,7 @@ def read(path: Path) -> list[dict[str, Any]]:
 @pytest.mark.parametrize("unit", ["sessions", "users"])
 def test_measured_figures_are_the_true_ones(demo: Demo, unit: str) -> None:
     arguments = ["measure", "sign-in", str(demo.json_lines), "--map", str(MAP), "--unit", unit]
-    told = as_truth_tells(json.loads(run(*arguments, "--json")))
+    told = as_truth_tells(json.loads(run(*arguments, "--json"))["whole"])
     true = dict(demo.figures[unit])
     for times in ("met_to_tried_ms", "tried_to_in_ms"):
         assert told.pop(times) == pytest.approx(true.pop(times))
@@ -59,9 +59,10 @@ IOS = json.dumps({"property": "platform", "values": ["ios"]})
 @pytest.mark.parametrize(
     ("measure", "more", "counts"),
     [
-        ("startup", ["--by", "version"], lambda f: f["whole"]["kinds"]["cold"]),
-        ("onboarding", [], lambda f: f["whole"]["stages"][0]["count"]),
-        ("funnel", ["--unit", "users"], lambda f: f["whole"]["stages"][2]["count"]),
+        ("startup", ["--by", "version"], lambda f: f["kinds"]["cold"]),
+        ("onboarding", [], lambda f: f["begun"]),
+        ("funnel", ["--unit", "users"], lambda f: f["stages"][2]["count"]),
+        ("gates", ["--over", "week"], lambda f: f["tries"]),
         ("tabs", [], lambda f: f["tabs"][0]["visits"]["times"]),
         ("loops", [], lambda f: f["loops"][0]["count"]["times"]),
         ("links", ["--goal", "Receipt"], lambda f: f["every"]["then"]["goal"]["times"]),
@@ -75,10 +76,20 @@ def test_each_measure_is_told_without_a_server(
     spec.write_text(json.dumps(BUYING))
     arguments = ["measure", measure, str(demo.csv), "--map", str(MAP), *more]
     arguments += ["--spec", str(spec)] if measure == "funnel" else []
-    whole = json.loads(run(*arguments, "--json"))
-    narrowed = json.loads(run(*arguments, "--segment", IOS))
+    whole = json.loads(run(*arguments, "--json"))["whole"]
+    narrowed = json.loads(run(*arguments, "--segment", IOS))["whole"]
     assert 0 < counts(narrowed) < counts(whole)
     assert "no segment" in run(*arguments, "--segment", '{"x": 1}', code=1)
+
+
+def test_options_that_a_measure_does_not_take_are_refused(demo: Demo) -> None:
+    log = ["measure", "tabs", str(demo.csv), "--map", str(MAP)]
+    for option, value in (("--goal", "Receipt"), ("--slow", "3000"), ("--spec", str(MAP))):
+        assert "takes no such option" in run(*log, option, value, code=2)
+    assert "two values of a property" in run(*log, "--versus", "3.1,3.2", code=2)
+    told = json.loads(run(*log, "--by", "version", "--versus", "3.1,3.2"))
+    assert [group["value"] for group in told["groups"]] != []
+    assert told["between"].keys() >= {"tabs/Passes/used"}
 
 
 def test_a_demo_log_is_the_same_for_the_same_seed(tmp_path: Path) -> None:

@@ -29,18 +29,20 @@ def counted(server: Server, app: str, measure: str, figure: Any, **scope: str) -
 
 @pytest.mark.parametrize("scope", [{}, {"unit": "users", "segment": IOS, "since": "2026-05-10"}])
 def test_figures_open_in_the_same_scope(server: Server, app: str, scope: dict[str, str]) -> None:
+    measures = f"/api/apps/{app}/measures"
     asked = {"spec": json.dumps(BUYING), "by": "version", "one": "3.1", "other": "3.2", **scope}
-    found = server.get(f"/api/apps/{app}/funnel", **asked)
-    assert len(found["between"]) == 3
-    for group in [found["whole"], *found["groups"]]:
-        by = {"by": "version", "value": group["value"]} if group["value"] else {}
-        for stage in group["stages"]:
-            figure = {"funnel": BUYING, "cell": stage["cell"], **by}
-            assert counted(server, app, "funnel", figure, **scope) == stage["count"]
-    starts = server.get(f"/api/apps/{app}/start-up", slow="3000", **scope)
+    found = server.get(f"{measures}/funnel", **asked)
+    assert found["between"].keys() >= {"stages/stage.1/of_first", "stages/stage.2/of_previous"}
+    groups = [(found["whole"], {})]
+    groups += [(g["figures"], {"part_by": "version", "part": g["value"]}) for g in found["groups"]]
+    for figures, part in groups:
+        for stage in figures["stages"]:
+            figure = {"funnel": BUYING, "cell": stage["cell"]}
+            assert counted(server, app, "funnel", figure, **scope, **part) == stage["count"]
+    starts = server.get(f"{measures}/start-up", slow="3000", **scope)
     left = counted(server, app, "start-up", {"cell": "left"}, **scope)
     assert left == starts["whole"]["left"]["count"] > 0
-    chain = server.get(f"/api/apps/{app}/onboarding/screens", **scope)
+    chain = server.get(f"{measures}/onboarding", **scope)["whole"]
     for screen in chain["screens"]:
         assert counted(server, app, "onboarding", screen["cell"], **scope) == screen["sessions"]
 
@@ -89,17 +91,18 @@ def test_what_is_kept_is_there_again(server: Server, app: str) -> None:
 @pytest.mark.parametrize(
     ("path", "asked", "says"),
     [
+        ("funnel", {}, "spec: Field required"),
         ("funnel", {"spec": "{"}, "the funnel: Invalid JSON"),
         ("funnel", {"spec": '{"stages": []}'}, "stages: List should have at least 1"),
         ("funnel", {"spec": json.dumps(BUYING), "segment": '{"x": 1}'}, "no segment has x in it"),
-        ("funnel", {"spec": json.dumps(BUYING), "one": "a", "other": "b"}, "no group"),
+        ("funnel", {"spec": json.dumps(BUYING), "one": "a", "other": "b"}, "no “a” among"),
         ("start-up", {"segment": "]"}, "no JSON"),
     ],
 )
 def test_nonsense_is_told(
     server: Server, app: str, path: str, asked: dict[str, str], says: str
 ) -> None:
-    answer = server.client.get(f"/api/apps/{app}/{path}", params=asked)
+    answer = server.client.get(f"/api/apps/{app}/measures/{path}", params=asked)
     assert answer.status_code in (404, 422)
     assert says in answer.json()["title"]
 
@@ -111,10 +114,11 @@ def test_little_or_nothing_has_figures_too(server: Server, tmp_path: Path) -> No
     log.write_text("time,user,screen\n2026-05-04T10:00:00Z,u,BuyPass\n")
     server.follow(server.upload(one, log)["id"])
     for app, count in ((empty, 0), (one, 1)):
-        found = server.get(f"/api/apps/{app}/funnel", spec=json.dumps(BUYING), by="version")
+        measures = f"/api/apps/{app}/measures"
+        found = server.get(f"{measures}/funnel", spec=json.dumps(BUYING), by="version")
         assert [stage["count"] for stage in found["whole"]["stages"]] == [count, 0, 0]
-        assert server.get(f"/api/apps/{app}/start-up")["whole"]["starts"] == count
+        assert server.get(f"{measures}/start-up")["whole"]["starts"] == count
         assert server.get(f"/api/apps/{app}/onboarding") is None
-        assert server.get(f"/api/apps/{app}/onboarding/screens")["begun"] == 0
-        assert server.get(f"/api/apps/{app}/sign-in/gates")["tries"] == 0
+        assert server.get(f"{measures}/onboarding")["whole"]["begun"] == 0
+        assert server.get(f"{measures}/gates")["whole"]["tries"] == 0
         assert len(server.get(f"/api/apps/{app}/vocabulary")["screens"]) == count

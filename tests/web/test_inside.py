@@ -30,14 +30,14 @@ def cells(told: Any) -> Iterator[tuple[str, int]]:
 def test_every_cell_opens_in_the_same_scope(server: Server, app: str, view: str) -> None:
     scope = {"segment": IOS, "since": "2026-05-10"}
     goal = {"goal": "Receipt"} if view in ("links", "drop-offs") else {}
-    found = dict(cells(server.get(f"/api/apps/{app}/{view}", **scope, **goal)))
+    found = dict(cells(server.get(f"/api/apps/{app}/measures/{view}", **scope, **goal)))
     assert len([n for n in found.values() if n]) > 20
     for figure, journeys in found.items():
         assert counted(server, app, view, figure, **scope) == journeys, figure
 
 
 def test_loops_of_a_journey_are_where_they_say(server: Server, app: str) -> None:
-    walked = server.get(f"/api/apps/{app}/loops")["loops"]
+    walked = server.get(f"/api/apps/{app}/measures/loops")["whole"]["loops"]
     for loop in walked[:12]:
         asked = {"measure": "loops", "figure": loop["count"]["figure"], "limit": 2}
         for listed in server.get(f"/api/apps/{app}/journeys", **asked)["journeys"]:
@@ -53,8 +53,9 @@ def test_loops_of_a_journey_are_where_they_say(server: Server, app: str) -> None
 @pytest.mark.parametrize(
     ("path", "says"),
     [
-        ("links?goal=moon", "no such screen"),
-        ("drop-offs?goal=moon", "no such screen"),
+        ("measures/links?goal=moon", "no “moon” among the groups or screens"),
+        ("measures/drop-offs?goal=moon", "no “moon” among"),
+        ("measures/tabs?by=version&one=moon&other=3.1", "no “moon” among"),
         ("journey/loops?key=moon", "no such journey"),
         ('journeys?measure=links&figure=["every.goal","","moon"]', "no such figure"),
         ('journeys?measure=drop-offs&figure=["steps","0"]', "no such figure"),
