@@ -24,6 +24,20 @@ export type Count = Schemas["Count"];
 export type Vocabulary = Schemas["Vocabulary"];
 export type Unit = "sessions" | "users";
 
+/** Which journeys every view is asked about: days in UTC, both included, and what is counted. */
+export interface Scope {
+  since?: string;
+  until?: string;
+  unit: Unit;
+  /** A segment, as its JSON. */
+  segment?: string;
+  /** Only journeys whose clock cannot be right, whatever their dates. */
+  odd_clocks?: true;
+  /** Only this value of a property: of the group whose figure is open. */
+  part?: string;
+  part_by?: string;
+}
+
 export const api = createClient<paths>();
 
 /** What the server says went wrong, and what to do about it. */

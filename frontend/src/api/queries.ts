@@ -6,8 +6,15 @@ import {
   useQueryClient,
 } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
-import type { Scope } from "../scope/scope";
-import { type Answer, type AppSummary, api, dataOf, type Mapping, type Schemas } from "./client";
+import {
+  type Answer,
+  type AppSummary,
+  api,
+  dataOf,
+  type Mapping,
+  type Schemas,
+  type Scope,
+} from "./client";
 import type { paths } from "./schema";
 
 type Wanted = NonNullable<paths["/api/apps/{app}/journeys"]["get"]["parameters"]["query"]>;

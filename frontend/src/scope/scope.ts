@@ -1,20 +1,8 @@
 import { useCallback, useMemo } from "react";
 import { useSearchParams } from "react-router";
-import type { Unit } from "../api/client";
+import type { Scope } from "../api/client";
 
-/** Which journeys every view is asked about: days in UTC, both included, and what is counted. */
-export interface Scope {
-  since?: string;
-  until?: string;
-  unit: Unit;
-  /** A segment, as its JSON. */
-  segment?: string;
-  /** Only journeys whose clock cannot be right, whatever their dates. */
-  odd_clocks?: true;
-  /** Only this value of a property: of the group whose figure is open. */
-  part?: string;
-  part_by?: string;
-}
+export type { Scope } from "../api/client";
 
 const SCOPE_KEYS = ["app", "since", "until", "unit", "segment", "odd_clocks"];
 const DAY = /^\d{4}-\d\d-\d\d$/;

@@ -1,5 +1,5 @@
 import { words } from "../format";
-import { figureWords } from "../views/figures";
+import { figureWords } from "./figures";
 
 /** Which journeys a question is asked of; see docs/segments.md. */
 export type Segment =

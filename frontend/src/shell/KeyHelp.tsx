@@ -1,9 +1,6 @@
 import { Modal, Table } from "react-bootstrap";
 
 const KEYS = [
-  ["g then l, h, m, j", "go to Logs, Health, App map, Journeys"],
-  ["g then u, o, s, f", "go to Start-up, Onboarding, Sign-in, Own funnels"],
-  ["g then a, r, k, d", "go to Tabs, Loops, Deep links, Drop-offs"],
   ["← →", "walk a journey step by step; Home and End for its ends"],
   ["↑ ↓", "the next journey in the list"],
   ["b", "hold this journey beside the next one chosen"],
@@ -13,9 +10,19 @@ const KEYS = [
   ["Tab, Enter", "go to a figure, and open its journeys"],
   ["Esc", "close the evidence"],
   ["?", "this list"],
-] as const;
+];
 
-export function KeyHelp({ show, onHide }: { show: boolean; onHide: () => void }) {
+interface Props {
+  pages: Record<string, { word: string; key: string }[]>;
+  show: boolean;
+  onHide: () => void;
+}
+
+export function KeyHelp({ pages, show, onHide }: Props) {
+  const ways = Object.values(pages).map((own) => [
+    `g then ${own.map((page) => page.key).join(", ")}`,
+    `go to ${own.map((page) => page.word).join(", ")}`,
+  ]);
   return (
     <Modal show={show} onHide={onHide} aria-labelledby="keys-title">
       <Modal.Header closeButton>
@@ -26,7 +33,7 @@ export function KeyHelp({ show, onHide }: { show: boolean; onHide: () => void })
       <Modal.Body>
         <Table size="sm" borderless className="mb-0">
           <tbody>
-            {KEYS.map(([keys, does]) => (
+            {[...ways, ...KEYS].map(([keys, does]) => (
               <tr key={keys}>
                 <td className="text-nowrap">
                   <kbd>{keys}</kbd>

@@ -1,44 +1,41 @@
-import { type ReactNode, useEffect, useState } from "react";
+import { type ReactNode, useEffect, useMemo, useState } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import type { AppSummary } from "../api/client";
-import { ScopeBar } from "../scope/ScopeBar";
 import { scopeSearch, useAddress } from "../scope/scope";
 import { KeyHelp } from "./KeyHelp";
 import { isTyping } from "./keys";
+import { ScopeBar } from "./ScopeBar";
 
-const VIEWS: { group?: string; path: string; word: string; icon: string; key: string }[] = [
-  { group: "Bring in", path: "/logs", word: "Logs", icon: "bi-box-arrow-in-down", key: "l" },
-  { path: "/health", word: "Health", icon: "bi-clipboard2-pulse", key: "h" },
-  { path: "/app-map", word: "App map", icon: "bi-map", key: "m" },
-  { group: "Walk", path: "/journeys", word: "Journeys", icon: "bi-signpost-split", key: "j" },
-  { group: "Getting in", path: "/start-up", word: "Start-up", icon: "bi-power", key: "u" },
-  { path: "/onboarding", word: "Onboarding", icon: "bi-ladder", key: "o" },
-  { path: "/sign-in", word: "Sign-in", icon: "bi-door-open", key: "s" },
-  { path: "/funnels", word: "Own funnels", icon: "bi-funnel", key: "f" },
-  { group: "Inside and out", path: "/tabs", word: "Tabs", icon: "bi-segmented-nav", key: "a" },
-  { path: "/loops", word: "Loops", icon: "bi-arrow-repeat", key: "r" },
-  { path: "/links", word: "Deep links", icon: "bi-link-45deg", key: "k" },
-  { path: "/drop-offs", word: "Drop-offs", icon: "bi-box-arrow-right", key: "d" },
-];
+/** What the frame shows of a page. */
+interface Entry {
+  path: string;
+  word: string;
+  icon: string;
+  key: string;
+}
+export type Entries = Record<string, Entry[]>;
 
 interface Props {
   app: AppSummary;
   apps: AppSummary[];
+  /** By their groups, in the order of work. */
+  pages: Entries;
   children: ReactNode;
 }
 
-export function Shell({ app, apps, children }: Props) {
+export function Shell({ app, apps, pages, children }: Props) {
   const [address] = useAddress();
   const [help, setHelp] = useState(false);
   const [narrow, setNarrow] = useState(false);
   const navigate = useNavigate();
   const { pathname } = useLocation();
   const search = scopeSearch(address);
+  const entries = useMemo(() => Object.values(pages).flat(), [pages]);
 
   useEffect(() => {
-    const view = VIEWS.find((one) => pathname.startsWith(one.path));
+    const view = entries.find((one) => pathname.startsWith(one.path));
     document.title = `${view?.word ?? "Mossy Trail"} · ${app.name}`;
-  }, [pathname, app.name]);
+  }, [entries, pathname, app.name]);
 
   useEffect(() => {
     let going = false;
@@ -49,7 +46,7 @@ export function Shell({ app, apps, children }: Props) {
       if (event.key === "?") {
         setHelp(true);
       } else if (going) {
-        const view = VIEWS.find((one) => one.key === event.key);
+        const view = entries.find((one) => one.key === event.key);
         if (view) {
           navigate({ pathname: view.path, search });
         }
@@ -58,7 +55,7 @@ export function Shell({ app, apps, children }: Props) {
     }
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [navigate, search]);
+  }, [entries, navigate, search]);
 
   return (
     <div className="frame">
@@ -69,13 +66,20 @@ export function Shell({ app, apps, children }: Props) {
           </svg>
           <span className="word">Mossy Trail</span>
         </NavLink>
-        {VIEWS.map((view) => (
-          <div key={view.path}>
-            {view.group && <div className="group">{view.group}</div>}
-            <NavLink className="view" to={{ pathname: view.path, search }} title={view.word}>
-              <i className={`bi ${view.icon}`} aria-hidden="true" />
-              <span className="word">{view.word}</span>
-            </NavLink>
+        {Object.entries(pages).map(([group, own]) => (
+          <div key={group}>
+            <div className="group">{group}</div>
+            {own.map((page) => (
+              <NavLink
+                key={page.path}
+                className="view"
+                to={{ pathname: page.path, search }}
+                title={page.word}
+              >
+                <i className={`bi bi-${page.icon}`} aria-hidden="true" />
+                <span className="word">{page.word}</span>
+              </NavLink>
+            ))}
           </div>
         ))}
         <div className="foot">
@@ -95,7 +99,7 @@ export function Shell({ app, apps, children }: Props) {
       </nav>
       <ScopeBar app={app} apps={apps} />
       <main className="stage">{children}</main>
-      <KeyHelp show={help} onHide={() => setHelp(false)} />
+      <KeyHelp pages={pages} show={help} onHide={() => setHelp(false)} />
     </div>
   );
 }

@@ -4,12 +4,12 @@ import { Dropdown, Form } from "react-bootstrap";
 import type { AppSummary, JourneySummary } from "../../api/client";
 import { journeysPage, type ListQuery, type Sort, useJourney } from "../../api/queries";
 import { count } from "../../format";
+import { figureWords } from "../../scope/figures";
 import { type Scope, useAddress, useOpenedScope } from "../../scope/scope";
 import { JourneyList } from "../../shell/JourneyList";
 import { isTyping } from "../../shell/keys";
 import { SortChoice } from "../../shell/SortChoice";
 import { Empty, Loading, Trouble } from "../../shell/states";
-import { figureWords } from "../figures";
 import { JourneyPage } from "./JourneyPage";
 import { Narrow, wantedParts } from "./Narrow";
 

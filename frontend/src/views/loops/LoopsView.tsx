@@ -11,7 +11,7 @@ import { CountButton } from "../../shell/CountButton";
 import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
-import { LOOP_KINDS } from "../inside";
+import { LOOP_KINDS, LOOP_MEANINGS } from "../inside";
 
 /** Going back and forth: loops by kind, screens opened by mistake, and screens with no way out. */
 export function LoopsView({ app }: { app: AppSummary }) {
@@ -145,6 +145,14 @@ function Loops({ app, found }: { app: string; found: LoopFigures }) {
         }
         rows={() => table(found)}
       >
+        <p className="soft small-text mb-1">
+          {kinds.map(([one], i) => (
+            <span key={one}>
+              {i > 0 && " · "}
+              <span className="fw-semibold">{LOOP_KINDS[one]}</span>: {LOOP_MEANINGS[one]}
+            </span>
+          ))}
+        </p>
         <LoopRings
           loops={shown.slice(0, DRAWN)}
           kinds={LOOP_KINDS}
@@ -196,7 +204,9 @@ function LoopTable({ loops }: { loops: LoopFigures["loops"] }) {
             <td className="clip" style={{ maxWidth: "26rem" }} title={loop.screens.join(" → ")}>
               {round(loop.screens)}
             </td>
-            <td className="text-nowrap">{LOOP_KINDS[loop.kind]}</td>
+            <td className="text-nowrap" title={LOOP_MEANINGS[loop.kind]}>
+              {LOOP_KINDS[loop.kind]}
+            </td>
             <td className="n">
               <CountButton own={loop.count} />
             </td>

@@ -1,9 +1,9 @@
 import { useState } from "react";
-import type { MapView } from "../api/client";
-import { count, percent, short, words } from "../format";
-import { moveFigure, screenFigure } from "../views/app-map/words";
-import { curve, KIND_OF, type Kind, layers, NODE } from "./layers";
-import { useTabs } from "./tabs";
+import type { MapView } from "../../api/client";
+import { curve, KIND_OF, type Kind, layers, NODE } from "../../charts/layers";
+import { useTabs } from "../../charts/tabs";
+import { count, percent, short, words } from "../../format";
+import { moveFigure, screenFigure } from "./words";
 
 interface Props {
   view: MapView;

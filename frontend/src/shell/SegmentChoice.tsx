@@ -3,10 +3,10 @@ import { Button, Dropdown, Form } from "react-bootstrap";
 import type { AppSummary } from "../api/client";
 import { useForget, useKeep, useKept, useVocabulary } from "../api/queries";
 import { count, short, words } from "../format";
-import { NameForm } from "../shell/NameForm";
-import { Trouble } from "../shell/states";
-import { type Scope, useAddress } from "./scope";
-import { partsOf, type Segment, segmentWords, written } from "./segment";
+import { type Scope, useAddress } from "../scope/scope";
+import { partsOf, type Segment, segmentWords, written } from "../scope/segment";
+import { NameForm } from "./NameForm";
+import { Trouble } from "./states";
 
 const MARKS = [
   ...["landed_elsewhere", "piled_up", "ping_pong", "tab_mismatch", "gate_loop", "placeholder"],

@@ -4,8 +4,8 @@ import { useNavigate } from "react-router";
 import { type AppSummary, api, dataOf } from "../api/client";
 import { useChange, useScopeCounts } from "../api/queries";
 import { count, date, days, isoDay } from "../format";
+import { type Scope, scopeSearch, useAddress, useScope } from "../scope/scope";
 import { SegmentChoice } from "./SegmentChoice";
-import { type Scope, scopeSearch, useAddress, useScope } from "./scope";
 
 interface Props {
   app: AppSummary;
