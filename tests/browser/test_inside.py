@@ -32,6 +32,7 @@ def test_each_view_tells_its_planted_finding(page: Page, server: Server, demo: D
     assert f"{planted['not_found_links']:,}" in page.text("[data-testid=links]").split()
     assert f"{planted['placeholder_links']:,} of skerry://sailing/" in page.text("h1")
     open_and_split(page, app)
+    compare_groups(page, app)
     walk_the_drawings(page, app)
 
 
@@ -52,6 +53,26 @@ def open_and_split(page: Page, app: str) -> None:
     page.until(lambda: re.match(r"(ios|android) less", page.text("[data-testid=difference]")))
     pick(page, "[aria-label='A screen to be reached']", "Receipt")
     page.until(lambda: "of journeys reach Receipt" in page.text(".view-body"))
+
+
+def compare_groups(page: Page, app: str) -> None:
+    """In each view: by a property, a figure of one group, two of them; and back, step by step."""
+    for view in VIEWS:
+        page.open(f"/{view}?app={app}")
+        pick(page, "[aria-label='Broken down by']", "by version")
+        rows = page.until(lambda: [row.text for row in page.all("[data-testid=groups] tbody tr")])
+        assert {row.split()[0] for row in rows} == {"3.0", "3.1", "3.2"}, view
+        first = page.number("[data-testid=groups] tbody .figure-button")
+        page.click("[data-testid=groups] tbody .figure-button")
+        page.until(lambda n=first: 0 < page.number("[data-testid=evidence-count]") <= n)  # type: ignore[misc]
+        page.until(lambda row=rows[0]: f"(version {row.split()[0]})" in page.text(PANE))  # type: ignore[misc]
+        page.driver.back()
+        page.until(lambda: not page.all(PANE))
+        page.click("section button", "compare two")
+        page.until(lambda: " less " in page.text("[data-testid=between]"))
+        page.driver.back()
+        page.driver.back()
+        page.until(lambda: not page.all("[data-testid=groups]"))
 
 
 def walk_the_drawings(page: Page, app: str) -> None:

@@ -1865,7 +1865,7 @@ export interface components {
             in_scope: number;
             /** Kinds */
             kinds: {
-                [key: string]: number;
+                [key: string]: components["schemas"]["Count"];
             };
             /** Loops */
             loops: components["schemas"]["Loop"][];
@@ -1875,6 +1875,7 @@ export interface components {
             most_deep: number;
             /** Screens */
             screens: components["schemas"]["LoopScreen"][];
+            went_back: components["schemas"]["Count"];
         };
         /**
          * LoopScreen

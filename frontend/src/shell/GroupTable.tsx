@@ -79,7 +79,7 @@ export function GroupTable<Figures>(props: Props<Figures>) {
             </tr>
           ))}
           {two && measured.between && (
-            <tr data-testid="difference">
+            <tr data-testid="between">
               <td className="soft">
                 {two[0] || "not told"} less {two[1] || "not told"}
               </td>
@@ -131,16 +131,18 @@ function Cell<Figures>({ column, figures, most, chosen, onChoose }: CellProps<Fi
   const figure = column.figure?.(figures);
   return (
     <td className={column.share ? "" : "n"}>
-      {share && <ShareCell share={share} most={most} colour={column.colour} />}{" "}
-      {number !== undefined &&
-        (figure ? (
-          <FigureButton figure={figure} chosen={chosen} onChoose={onChoose}>
-            {count(number)}
-          </FigureButton>
-        ) : (
-          count(number)
-        ))}
-      {typeof time === "number" && duration(time)}
+      <span className="d-inline-flex gap-2 align-items-center text-nowrap">
+        {share && <ShareCell share={share} most={most} colour={column.colour} />}
+        {number !== undefined &&
+          (figure ? (
+            <FigureButton figure={figure} chosen={chosen} onChoose={onChoose}>
+              {count(number)}
+            </FigureButton>
+          ) : (
+            <span className="soft">{count(number)}</span>
+          ))}
+        {typeof time === "number" && <span className="soft">{duration(time)}</span>}
+      </span>
     </td>
   );
 }

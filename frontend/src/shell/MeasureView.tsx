@@ -15,6 +15,8 @@ interface Props<Name extends MeasureName> {
   /** What the page is for, told where there is nothing yet. */
   purpose: string;
   counted?: string;
+  /** The main figure in words. */
+  sentence: (found: FiguresOf<Name>) => string;
   /** What is told of each group of a property. */
   columns?: (whole: FiguresOf<Name>) => GroupColumn<FiguresOf<Name>>[];
   children: (found: FiguresOf<Name>) => ReactNode;
@@ -22,7 +24,7 @@ interface Props<Name extends MeasureName> {
 
 /** A view of one measure: waiting, broken, empty, or its figures with the journeys beside them. */
 export function MeasureView<Name extends MeasureName>(props: Props<Name>) {
-  const { app, measure, answer, purpose, counted, columns, children } = props;
+  const { app, measure, answer, purpose, counted, sentence, columns, children } = props;
   const [address] = useAddress();
   const groups = useGroups();
   const figure = address.get("figure");
@@ -42,9 +44,9 @@ export function MeasureView<Name extends MeasureName>(props: Props<Name>) {
   return (
     <>
       <div className="view-body">
-        {children(answer.data.whole)}
+        <h1>{sentence(answer.data.whole)}</h1>
         {columns && (
-          <section className="mt-3">
+          <section className="mb-2">
             <GroupChoice
               app={app.key}
               groups={groups}
@@ -57,6 +59,7 @@ export function MeasureView<Name extends MeasureName>(props: Props<Name>) {
             />
           </section>
         )}
+        {children(answer.data.whole)}
       </div>
       {figure && <Evidence app={app.key} measure={measure} figure={figure} counted={counted} />}
     </>

@@ -69,7 +69,10 @@ export function loopWords(figure: string): string {
   if (walked) {
     return `${walked} ${[...rest, rest[0]].join(" → ")} (${LOOP_KINDS[one] ?? one})`;
   }
-  return `${ODD[kind] ?? kind} ${one}`;
+  if (kind === "kind") {
+    return `walked a loop: ${LOOP_KINDS[one] ?? one}`;
+  }
+  return kind === "went_back" ? "went back" : `${ODD[kind] ?? kind} ${one}`;
 }
 
 export const LANDED: Record<string, string> = {

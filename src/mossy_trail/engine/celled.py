@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections import Counter
-from collections.abc import Callable, Hashable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -75,13 +74,6 @@ class Counts:
             for name, count in self.all(kind).items():
                 grouped.setdefault(name[0], {})[name[1:]] = count
         return self._grouped[kind].get(first, {})
-
-    def sums(self, kind: str, what: Callable[[int], Hashable]) -> Counter[Hashable]:
-        """How often cells of a kind occurred, by something that their numbers tell."""
-        found: Counter[Hashable] = Counter()
-        for number, (times, *_) in self._rows.get(kind, {}).items():
-            found[what(number)] += times
-        return found
 
 
 _NEVER = (0, 0, 0)

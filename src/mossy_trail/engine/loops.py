@@ -56,9 +56,10 @@ class LoopFigures:
     in_scope: int
     loops: list[Loop]
     loops_left_out: int
-    kinds: dict[str, int]
+    kinds: dict[str, Count]
     screens: list[LoopScreen]
     backs: Share
+    went_back: Count
     deepest: Quartiles | None
     most_deep: int
 
@@ -73,7 +74,6 @@ def measure(study: Study, scope: Scope) -> LoopFigures:
     counts = Counts([told for told, _ in asked])
     walked = [np.concatenate(column) for column in zip(*(own for _, own in asked), strict=True)]
     found = _loops(study, counts, walked)
-    kinds = counts.sums("loop", lambda number: KINDS[number % len(KINDS)])
     screens = [_screen(counts, name) for (name,) in counts.all("visits")]
     inside = scope_mask(study, scope)
     deep = study.index.deepest[inside]
@@ -83,9 +83,10 @@ def measure(study: Study, scope: Scope) -> LoopFigures:
         int(inside.sum()),
         found,
         counts.size("loop") - len(found),
-        {kind: kinds[kind] for kind in KINDS},
+        {kind: counts.of("kind", kind) for kind in KINDS},
         screens,
         share(backs, visits),
+        counts.of("went_back", ""),
         quartiles(deep),
         int(deep.max(initial=0)),
     )

@@ -26,6 +26,7 @@ export function DropOffsView({ app }: { app: AppSummary }) {
       app={app}
       measure="drop-offs"
       answer={answer}
+      sentence={sentence}
       purpose="this page shows on which screens journeys end"
       columns={(whole) =>
         whole.screens
@@ -42,7 +43,6 @@ export function DropOffsView({ app }: { app: AppSummary }) {
     >
       {(found) => (
         <>
-          <h1>{sentence(found)}</h1>
           <p className="soft small-text mb-2">
             Expected is how many exits a screen would have if only its depth, how far into the
             journey it comes, and how that began told who leaves: so a natural end does not top the

@@ -34,6 +34,7 @@ export function LinksView({ app }: { app: AppSummary }) {
       app={app}
       measure="links"
       answer={answer}
+      sentence={sentence}
       purpose="this page shows where deep links land"
       counted="of them"
       columns={() => [
@@ -58,7 +59,6 @@ export function LinksView({ app }: { app: AppSummary }) {
         const rows = found[group].filter((row) => row.opened.times || group === "patterns");
         return (
           <>
-            <h1>{sentence(found)}</h1>
             {found.every.opened.times > 0 && (
               <>
                 <Lines app={app.key} found={found} group={group} rows={rows} />

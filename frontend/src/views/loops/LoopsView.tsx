@@ -21,6 +21,7 @@ export function LoopsView({ app }: { app: AppSummary }) {
       app={app}
       measure="loops"
       answer={answer}
+      sentence={sentence}
       purpose="this page shows where people go round in loops"
       counted="of them"
       columns={() => [
@@ -28,16 +29,17 @@ export function LoopsView({ app }: { app: AppSummary }) {
           title: "visits left by going back",
           share: (found) => found.backs,
           path: "backs",
+          figure: (found) => found.went_back.figure,
         },
         ...Object.entries(LOOP_KINDS).map(([kind, title]) => ({
           title,
-          count: (found: LoopFigures) => found.kinds[kind],
+          count: (found: LoopFigures) => found.kinds[kind]?.times,
+          figure: (found: LoopFigures) => found.kinds[kind]?.figure,
         })),
       ]}
     >
       {(found) => (
         <>
-          <h1>{sentence(found)}</h1>
           {found.loops.length > 0 && <Loops app={app.key} found={found} />}
           <Screens found={found} />
         </>
@@ -118,7 +120,7 @@ function Loops({ app, found }: { app: string; found: LoopFigures }) {
   const shown = found.loops
     .filter((loop) => !kind || loop.kind === kind)
     .sort((a, b) => by(b) - by(a));
-  const kinds = Object.entries(found.kinds).filter(([, n]) => n > 0);
+  const kinds = Object.entries(found.kinds).filter(([, n]) => n.times > 0);
   return (
     <>
       <div className="d-flex flex-wrap column-gap-4 mb-1">
@@ -126,7 +128,9 @@ function Loops({ app, found }: { app: string; found: LoopFigures }) {
           label="Kinds of loops"
           choices={{
             "": "all kinds",
-            ...Object.fromEntries(kinds.map(([one, n]) => [one, `${LOOP_KINDS[one]} ${count(n)}`])),
+            ...Object.fromEntries(
+              kinds.map(([one, n]) => [one, `${LOOP_KINDS[one]} ${count(n.times)}`]),
+            ),
           }}
           chosen={kind}
           onChoose={(chosen) => change({ kind: chosen || null, figure: null })}

@@ -19,6 +19,7 @@ export function TabsView({ app }: { app: AppSummary }) {
       app={app}
       measure="tabs"
       answer={answer}
+      sentence={sentence}
       purpose="this page shows how each tab is used"
       counted="of them"
       columns={(whole) =>
@@ -32,7 +33,6 @@ export function TabsView({ app }: { app: AppSummary }) {
     >
       {(found) => (
         <>
-          <h1>{sentence(found)}</h1>
           {found.tabs.length > 0 && (
             <>
               <Use found={found} />

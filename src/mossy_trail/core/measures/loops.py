@@ -218,8 +218,8 @@ def numbers_of(found: Loops) -> NDArray[np.int64]:
 
 def label(steps: Steps, inside: NDArray[np.bool_]) -> tuple[dict[str, Cells], Loops]:
     """Cells of screens: `visits`, `backs` (left by going back), `mistake` (so in under 3 s),
-    `dead_end`, `stuck`, `piled`; of loops `loop`, `ended` (the journey did, with it) and `beyond`
-    (it went on to another screen); and the loops."""
+    `dead_end`, `stuck`, `piled`; `went_back` from any; of loops their `kind`, and `loop`, `ended`
+    (the journey did, with it) and `beyond` (it went on to another screen); and the loops."""
     own, by_screen, cycles = steps.steps, Grid(steps.places.names), Cycles(steps.places.names)
     found, left = loops(steps, inside), _left(own.move, own.journey, steps.dwell, inside)
     marks = np.where(left > 0, own.marks, 0)
@@ -227,7 +227,10 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> tuple[dict[str, Cells], Lo
     masks |= {word: marks & MARK[mark] != 0 for word, mark in _ODD.items()}
     numbers = numbers_of(found)
     then = {"loop": found.turns > 0, "ended": found.ended, "beyond": found.beyond}
+    anywhere = np.zeros(len(steps.screen), "i4")
     return {
+        "went_back": picked(Grid([""]), masks["backs"], anywhere, own.journey),
+        "kind": cells(Grid(KINDS), found.kind, found.journey),
         **{
             word: picked(by_screen, mask, steps.screen, own.journey) for word, mask in masks.items()
         },
