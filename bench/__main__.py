@@ -18,12 +18,12 @@ from bench.getting_in import bench_getting_in, bench_onboarding, bench_sign_in, 
 from bench.inside import bench_inside
 from bench.shapes import LARGE, SMALL, growth
 from bench.timing import line, timed
-from mossy_trail.core import replay as replaying
-from mossy_trail.core.app_map import AppMap, resolve
-from mossy_trail.core.batches import FIRST_WAYS, walk_through
-from mossy_trail.core.log import EVENT, Log, split
-from mossy_trail.core.run import Source
-from mossy_trail.core.sessions import cut_sessions, resent
+from mossy_trail.core.model.app_map import AppMap, resolve
+from mossy_trail.core.model.log import EVENT, Log, split
+from mossy_trail.core.replay import replay as replaying
+from mossy_trail.core.replay.batches import FIRST_WAYS, walk_through
+from mossy_trail.core.replay.run import Source
+from mossy_trail.core.replay.sessions import cut_sessions, resent
 from mossy_trail.demo.load import MAP
 from mossy_trail.engine.study import ENOUGH_TO_LEARN, Study
 from mossy_trail.intake.app_map_file import map_of, parse_map

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from mossy_trail.core.log import Log
+from mossy_trail.core.model.log import Log
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.intake.reader import read_files
 

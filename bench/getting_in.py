@@ -9,11 +9,11 @@ import numpy as np
 import polars as pl
 
 from bench.timing import Rows, compare, line, timed
-from mossy_trail.core.app_map import ROLE
-from mossy_trail.core.log import EVENT, OUTCOME
-from mossy_trail.core.properties import property_of
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.steps import EXIT, Steps
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import EVENT, OUTCOME
+from mossy_trail.core.model.properties import property_of
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import EXIT, Steps
 from mossy_trail.engine import funnel, gates, onboarding, sign_in, startup
 from mossy_trail.engine.measures import measured
 from mossy_trail.engine.study import Study

@@ -7,11 +7,11 @@ import numpy as np
 import polars as pl
 
 from bench.timing import Rows, compare, timed
-from mossy_trail.core.app_map import ROLE
-from mossy_trail.core.log import DAY, EVENT
 from mossy_trail.core.measures.links import Known
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.steps import BACK_MOVES, EXIT, SHEET, TAB, Steps
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import DAY, EVENT
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import BACK_MOVES, EXIT, SHEET, TAB, Steps
 from mossy_trail.engine import dropoffs, links, loops, tabs
 from mossy_trail.engine.study import Study
 

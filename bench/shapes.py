@@ -8,9 +8,9 @@ from collections.abc import Callable, Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import DICTIONARIES, DTYPES, EVENT, NONE, SECOND, Log
-from mossy_trail.core.replay import replay
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import DICTIONARIES, DTYPES, EVENT, NONE, SECOND, Log
+from mossy_trail.core.replay.replay import replay
 
 SMALL, LARGE = 250_000, 1_000_000
 PUSH, POP, POP_TO, VIEW = (EVENT[word] for word in ("push", "pop", "pop_to", "screen_view"))

@@ -12,5 +12,9 @@ export default defineConfig({
       },
     },
   },
-  server: { proxy: { "/api": { target: "http://127.0.0.1:8750", changeOrigin: true } } },
+  server: {
+    proxy: {
+      "/api": { target: process.env.MOSSY_SERVER ?? "http://127.0.0.1:8750", changeOrigin: true },
+    },
+  },
 });

@@ -20,8 +20,8 @@ import httpx
 import pytest
 from sqlalchemy import Engine, text
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import Log, split
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import Log, split
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine.study import Study

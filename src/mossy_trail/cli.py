@@ -22,11 +22,11 @@ from pydantic import ValidationError
 from rich.console import Console
 from rich.progress import Progress as Bar
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.draft import draft
-from mossy_trail.core.log import split
-from mossy_trail.core.people import people
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.inference.draft import draft
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import split
+from mossy_trail.core.model.people import people
+from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import ROWS, load_if_empty
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
@@ -34,11 +34,11 @@ from mossy_trail.engine import fit, funnel
 from mossy_trail.engine import history as history_rules
 from mossy_trail.engine.export import FORMS, write_steps
 from mossy_trail.engine.health import measure as health_of
-from mossy_trail.engine.importing import installation_key
 from mossy_trail.engine.measures import measured
 from mossy_trail.engine.registry import MEASURES
 from mossy_trail.engine.segments import SegmentError
 from mossy_trail.engine.study import Study
+from mossy_trail.ingest.importing import installation_key
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.errors import UnusableFile, UnusableMap
 from mossy_trail.intake.mapping_file import mapping_document, parse_mapping

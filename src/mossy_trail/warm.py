@@ -8,8 +8,8 @@ from pathlib import Path
 
 import numpy as np
 
-from mossy_trail.core.log import EVENT, split
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.model.log import EVENT, split
+from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine import funnel

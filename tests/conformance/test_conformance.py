@@ -10,10 +10,10 @@ from itertools import chain
 
 import pytest
 
-from mossy_trail.core.app_map import HISTORY
-from mossy_trail.core.history import find_history
-from mossy_trail.core.log import split
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.inference.history import find_history
+from mossy_trail.core.model.app_map import HISTORY
+from mossy_trail.core.model.log import split
+from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import fit
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of

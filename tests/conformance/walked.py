@@ -12,8 +12,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import Log, split
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import Log, split
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of
 from mossy_trail.intake.reader import read_files

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from mossy_trail.core.app_map import AppMap, resolve
+from mossy_trail.core.model.app_map import AppMap, resolve
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.errors import UnusableMap
 

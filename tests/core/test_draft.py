@@ -9,8 +9,8 @@ from typing import Any
 import pytest
 import yaml
 
-from mossy_trail.core.draft import Draft, draft
-from mossy_trail.core.log import split
+from mossy_trail.core.inference.draft import Draft, draft
+from mossy_trail.core.model.log import split
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.noise import roughen
 from mossy_trail.demo.simulator import Demo as Simulated

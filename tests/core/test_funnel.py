@@ -11,12 +11,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.conditions import Clause
-from mossy_trail.core.log import EVENT, SECOND, split
 from mossy_trail.core.measures.funnel import Funnel, Labels, Stage, by_user, label
-from mossy_trail.core.replay import replay
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.conditions import Clause
+from mossy_trail.core.model.log import EVENT, SECOND, split
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.replay.replay import replay
 from tests.campaign import examples
 from tests.core.test_log import log_of
 

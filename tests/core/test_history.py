@@ -10,10 +10,10 @@ import pytest
 from typer.testing import CliRunner
 
 from mossy_trail.cli import cli
-from mossy_trail.core.app_map import HISTORY
-from mossy_trail.core.history import find_history
-from mossy_trail.core.log import split
-from mossy_trail.core.properties import property_of
+from mossy_trail.core.inference.history import find_history
+from mossy_trail.core.model.app_map import HISTORY
+from mossy_trail.core.model.log import split
+from mossy_trail.core.model.properties import property_of
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.phone import Rules

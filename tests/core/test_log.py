@@ -10,7 +10,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mossy_trail.core.log import DICTIONARIES, DICTIONARY_OF, DTYPES, NONE, Log, merge, split
+from mossy_trail.core.model.log import DICTIONARIES, DICTIONARY_OF, DTYPES, NONE, Log, merge, split
 from tests.campaign import examples
 
 NAMES = st.sampled_from(["ann", "bo", "cy", "Ann", "", "ß"])

@@ -12,13 +12,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import EVENT, SECOND, split
 from mossy_trail.core.measures.cells import Frequencies
 from mossy_trail.core.measures.dropoffs import expected, weights
 from mossy_trail.core.measures.loops import KINDS, loops, screens_of
-from mossy_trail.core.replay import replay
-from mossy_trail.core.steps import MOVES, Steps
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import EVENT, SECOND, split
+from mossy_trail.core.model.steps import MOVES, Steps
+from mossy_trail.core.replay.replay import replay
 from tests.campaign import examples
 from tests.core.test_funnel import replayed
 from tests.core.test_log import log_of

@@ -8,8 +8,8 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mossy_trail.core.log import NONE, merge
-from mossy_trail.core.people import people
+from mossy_trail.core.model.log import NONE, merge
+from mossy_trail.core.model.people import people
 from tests.core.test_log import Rows, log_of
 
 ROW = st.fixed_dictionaries(

@@ -15,11 +15,11 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from mossy_trail.core.app_map import AppMap, Screen
-from mossy_trail.core.log import Log, merge, split
 from mossy_trail.core.measures import startup
-from mossy_trail.core.replay import replay
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.model.app_map import AppMap, Screen
+from mossy_trail.core.model.log import Log, merge, split
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.replay.replay import replay
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.phone import MENU as MENU_NAME
 from mossy_trail.demo.simulator import Demo as Simulated

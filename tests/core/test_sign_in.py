@@ -7,10 +7,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import NONE, Log, split
 from mossy_trail.core.measures import sign_in as measure
-from mossy_trail.core.scope import Scope, Unit
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import NONE, Log, split
+from mossy_trail.core.model.scope import Scope, Unit
 from mossy_trail.engine import sign_in
 from mossy_trail.engine.study import Study
 from tests.conftest import Demo

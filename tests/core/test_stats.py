@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mossy_trail.core.stats import difference, share
+from mossy_trail.core.stats.intervals import difference, share
 
 
 @pytest.mark.parametrize(("p", "n"), [(0.02, 60), (0.18, 40), (0.5, 30), (0.9, 200), (0.97, 400)])

@@ -9,8 +9,8 @@ from typing import Any
 
 import pytest
 
-from mossy_trail.core.app_map import HISTORY
-from mossy_trail.core.log import split
+from mossy_trail.core.model.app_map import HISTORY
+from mossy_trail.core.model.log import split
 from mossy_trail.demo.phone import Rules
 from mossy_trail.demo.simulator import simulate, write_rows
 from mossy_trail.engine.study import Study

@@ -14,8 +14,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mossy_trail.core.app_map import HISTORY
-from mossy_trail.core.log import split
+from mossy_trail.core.model.app_map import HISTORY
+from mossy_trail.core.model.log import split
 from mossy_trail.demo.phone import MENU, TABS, Place, Rules, new_phone
 from mossy_trail.demo.simulator import Habits
 from mossy_trail.engine.study import Study

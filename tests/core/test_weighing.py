@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 import pytest
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import Log, split
-from mossy_trail.core.replay import learn, replay
-from mossy_trail.core.steps import MOVES
-from mossy_trail.core.usual import ONE, slots_of
+from mossy_trail.core.inference.transitions import ONE, slots_of
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import Log, split
+from mossy_trail.core.model.steps import MOVES
+from mossy_trail.core.replay.replay import learn, replay
 from mossy_trail.demo.noise import roughen
 from mossy_trail.demo.phone import Rules
 from mossy_trail.demo.simulator import simulate, write_rows

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from mossy_trail.core.scope import Part, Scope
+from mossy_trail.core.model.scope import Part, Scope
 from mossy_trail.engine import funnel, gates, onboarding, segments, startup
 from mossy_trail.engine.registry import EVIDENCE
 from mossy_trail.engine.scoped import scope_mask

@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 import pytest
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.health import FINDINGS, HOUR, gaps, lateness, name_patterns
-from mossy_trail.core.log import split
+from mossy_trail.core.measures.health import FINDINGS, HOUR, gaps, lateness, name_patterns
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import split
 from mossy_trail.demo.noise import GAP, NOISE, roughen
 from mossy_trail.demo.simulator import simulate, write_rows
 from mossy_trail.engine import health

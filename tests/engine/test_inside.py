@@ -14,10 +14,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import Log, split
 from mossy_trail.core.measures.links import shape
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import Log, split
+from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import dropoffs, links, loops, tabs
 from mossy_trail.engine.celled import Count
 from mossy_trail.engine.links import closest

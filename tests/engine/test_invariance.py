@@ -16,10 +16,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import split
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import Share
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import split
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.stats.intervals import Share
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine import funnel
 from mossy_trail.engine.celled import Count

@@ -8,8 +8,8 @@ from typing import Any, get_args
 import numpy as np
 import pytest
 
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.steps import EXITS
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import EXITS
 from mossy_trail.engine import journeys
 from mossy_trail.engine.journeys import Sort, Wanted
 from mossy_trail.engine.scoped import scope_mask

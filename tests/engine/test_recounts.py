@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 import pytest
 
-from mossy_trail.core.log import DAY
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.model.log import DAY
+from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import dropoffs, gates, journeys, loops, tabs
 from mossy_trail.engine.celled import figure_of
 from mossy_trail.engine.measures import behind, breakdown, measured

@@ -15,9 +15,9 @@ from typer.testing import CliRunner
 
 from mossy_trail import cli
 from mossy_trail.core.measures.cells import Grid, cells
-from mossy_trail.core.scope import Part, Scope
-from mossy_trail.core.stats import Share, share
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.scope import Part, Scope
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.stats.intervals import Share, share
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine.celled import Count, Counts, Labels, journeys_of, tallied
 from mossy_trail.engine.measures import behind, breakdown, measured

@@ -10,8 +10,8 @@ from typing import Any
 
 import yaml
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import split
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import split
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.reader import read_files
 

@@ -20,7 +20,7 @@ import pytest
 from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
-from mossy_trail.core.log import DICTIONARY_OF, DTYPES, Log
+from mossy_trail.core.model.log import DICTIONARY_OF, DTYPES, Log
 from mossy_trail.intake import records, source
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.reader import LogFile, Reading, look, preview, raw_record, read_files

@@ -13,7 +13,7 @@ import yaml
 from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
-from mossy_trail.core.log import EVENTS
+from mossy_trail.core.model.log import EVENTS
 from mossy_trail.intake.errors import UnusableFile, UnusableMap
 from mossy_trail.intake.formats.parquet import kept_block
 from mossy_trail.intake.mapping import Mapping, hashed, masked

@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mossy_trail.core.log import EVENTS, NONE, Log
+from mossy_trail.core.model.log import EVENTS, NONE, Log
 from mossy_trail.intake import records
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.reader import Reading, raw_record, read_files

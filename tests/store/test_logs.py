@@ -12,9 +12,9 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Engine, func, select, text
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.log import DICTIONARY_OF, DTYPES, EVENT, Log, merge, split
+from mossy_trail.core.model.log import DICTIONARY_OF, DTYPES, EVENT, Log, merge, split
 from mossy_trail.engine import studies
-from mossy_trail.engine.live import LiveLogs
+from mossy_trail.ingest.live import LiveLogs
 from mossy_trail.intake.cloud_events import SentEvent
 from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log
 from mossy_trail.store.models import App, Base, Row, SetAsideRow, StoredLog

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate
-from mossy_trail.engine.importing import Importer
+from mossy_trail.ingest.importing import Importer
 from mossy_trail.intake.app_map_file import parse_map
 from mossy_trail.store.models import App, AppMapVersion, Job
 

@@ -9,10 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import NONE
 from mossy_trail.core.measures.cells import Cells, Naming, Tally, Words, added
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.log import NONE
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import Steps
 from mossy_trail.engine.registry import words_of
 from mossy_trail.engine.scoped import joined_inside
 from mossy_trail.engine.study import Study

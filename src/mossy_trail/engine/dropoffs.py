@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.measures import dropoffs as core
 from mossy_trail.core.measures.cells import Frequencies, added
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import Share, share
-from mossy_trail.core.steps import EXITS, Steps
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import EXITS, Steps
+from mossy_trail.core.stats.intervals import Share, share
 from mossy_trail.engine.celled import (
     Count,
     Counts,

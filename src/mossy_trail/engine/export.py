@@ -19,9 +19,9 @@ import pyarrow.csv as arrow_csv
 import pyarrow.parquet as parquet
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import EVENTS, NONE, OUTCOMES, VIAS, empty_log
-from mossy_trail.core.replay import replay
-from mossy_trail.core.steps import EXITS, MARKS, MOVES, REGIONS, Steps
+from mossy_trail.core.model.log import EVENTS, NONE, OUTCOMES, VIAS, empty_log
+from mossy_trail.core.model.steps import EXITS, MARKS, MOVES, REGIONS, Steps
+from mossy_trail.core.replay.replay import replay
 from mossy_trail.engine.study import Study
 
 FORMULA = r"^('*[=+\-@\t\r])"

@@ -11,12 +11,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import HISTORY, UNDER, AppMap, Screen
-from mossy_trail.core.fit import ELSEWHERE, LANDED, UNTOLD, label, trial
-from mossy_trail.core.log import NONE, sample
-from mossy_trail.core.properties import Property
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.steps import MARK, MOVES, Steps
+from mossy_trail.core.measures.fit import ELSEWHERE, LANDED, UNTOLD, label, trial
+from mossy_trail.core.model.app_map import HISTORY, UNDER, AppMap, Screen
+from mossy_trail.core.model.log import NONE, sample
+from mossy_trail.core.model.properties import Property
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import MARK, MOVES, Steps
 from mossy_trail.engine.history import SAMPLE
 from mossy_trail.engine.practice import propose_all
 from mossy_trail.engine.registry import evidence_of, words_of

@@ -11,13 +11,13 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.conditions import Clause
-from mossy_trail.core.log import SECOND
 from mossy_trail.core.measures.funnel import Funnel, Labels, Stage, by_user, label
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import SMALL, Quartiles, Share, quartiles, share
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.conditions import Clause
+from mossy_trail.core.model.log import SECOND
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.stats.intervals import SMALL, Quartiles, Share, quartiles, share
 from mossy_trail.engine.funnel_spec import FunnelSpec
 from mossy_trail.engine.registry import NoParams, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside

@@ -6,9 +6,9 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from mossy_trail.core.app_map import ROLES
 from mossy_trail.core.measures.funnel import MOST_STAGES
-from mossy_trail.core.steps import MOVES
+from mossy_trail.core.model.app_map import ROLES
+from mossy_trail.core.model.steps import MOVES
 
 
 class ClauseSpec(BaseModel):

@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.measures.gates import CAUSES, OUTCOMES, Labels, label
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import Share, share
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.stats.intervals import Share, share
 from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study

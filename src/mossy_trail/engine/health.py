@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core import health
-from mossy_trail.core.health import FINDINGS, Gap
-from mossy_trail.core.log import HOUR, NONE, plausible
+from mossy_trail.core.measures import health
+from mossy_trail.core.measures.health import FINDINGS, Gap
+from mossy_trail.core.model.log import HOUR, NONE, plausible
 from mossy_trail.engine.journeys import journey_key, row_place
 from mossy_trail.engine.study import JourneyRef, Study
 

@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from mossy_trail.core.history import find_history
-from mossy_trail.core.log import NONE, Log, sample
-from mossy_trail.core.properties import property_of
+from mossy_trail.core.inference.history import find_history
+from mossy_trail.core.model.log import NONE, Log, sample
+from mossy_trail.core.model.properties import property_of
 from mossy_trail.engine.study import Study
 
 SAMPLE = 100_000

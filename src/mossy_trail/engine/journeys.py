@@ -11,8 +11,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import EVENTS, NONE, OUTCOMES
-from mossy_trail.core.steps import (
+from mossy_trail.core.model.log import EVENTS, NONE, OUTCOMES
+from mossy_trail.core.model.steps import (
     EXITS,
     FATES,
     MARK,

@@ -13,11 +13,11 @@ from urllib.parse import urlsplit
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import variables
 from mossy_trail.core.measures.links import AFTERS, OUTCOMES, STARTS, Known, label
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import Quartiles, Share, quartiles, share
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.app_map import variables
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, name_of, tallied
 from mossy_trail.engine.registry import GoalParams, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, scope_mask

@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.measures.loops import KINDS, Cycles, label, loops, numbers_of
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import Quartiles, Share, quartiles, share
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, figure_of, journeys_of, tallied
 from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, scope_mask

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import Difference, Share, difference, share
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.stats.intervals import Difference, Share, difference, share
 from mossy_trail.engine import (  # noqa: F401 - all that there are register themselves
     dropoffs,
     funnel,

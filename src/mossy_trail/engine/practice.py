@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import OUTSIDE_ROLES, ROLES, AppMap, Places, plain_name
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.steps import MOVE, MOVES, Steps
+from mossy_trail.core.model.app_map import OUTSIDE_ROLES, ROLES, AppMap, Places, plain_name
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import MOVE, MOVES, Steps
 from mossy_trail.engine.registry import evidence_of, words_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study

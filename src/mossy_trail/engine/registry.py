@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine.study import Study
 
 

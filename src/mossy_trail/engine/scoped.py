@@ -9,9 +9,9 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import DAY
-from mossy_trail.core.scope import Part, Scope
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.log import DAY
+from mossy_trail.core.model.scope import Part, Scope
+from mossy_trail.core.model.steps import Steps
 from mossy_trail.engine import segments
 from mossy_trail.engine.study import Study
 

@@ -16,8 +16,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.scope import Part, Scope
-from mossy_trail.core.steps import EXITS, MARK, MOVE, STARTS, Steps
+from mossy_trail.core.model.scope import Part, Scope
+from mossy_trail.core.model.steps import EXITS, MARK, MOVE, STARTS, Steps
 from mossy_trail.engine.journeys import Wanted
 from mossy_trail.engine.registry import EVIDENCE
 from mossy_trail.engine.study import Study

@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import EVENT, NONE
 from mossy_trail.core.measures import sign_in
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import SMALL, Quartiles, Share, quartiles, share
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.log import EVENT, NONE
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.stats.intervals import SMALL, Quartiles, Share, quartiles, share
 from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study

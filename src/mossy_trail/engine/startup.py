@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from mossy_trail.core.measures.startup import KINDS, LANDINGS, Labels, label
-from mossy_trail.core.scope import Scope
-from mossy_trail.core.stats import SMALL, Share, share
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.stats.intervals import SMALL, Share, share
 from mossy_trail.engine.registry import NoParams, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study

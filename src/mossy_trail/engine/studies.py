@@ -11,8 +11,8 @@ from time import monotonic
 from sqlalchemy import Engine, func, select
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import Log
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import Log
 from mossy_trail.engine.study import Study
 from mossy_trail.store.models import AppMapVersion, StoredLog
 from mossy_trail.store.parts import PartsCache, Stamp

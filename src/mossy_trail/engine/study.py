@@ -12,13 +12,13 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.journeys import mark_cut
-from mossy_trail.core.log import DICTIONARIES, Log, plausible, sample
-from mossy_trail.core.marks import mark_dead_ends, ways
-from mossy_trail.core.properties import Property, property_of
-from mossy_trail.core.replay import Settings, learn, replay
-from mossy_trail.core.steps import FATES, Steps
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import DICTIONARIES, Log, plausible, sample
+from mossy_trail.core.model.properties import Property, property_of
+from mossy_trail.core.model.steps import FATES, Steps
+from mossy_trail.core.replay.journeys import mark_cut
+from mossy_trail.core.replay.marks import mark_dead_ends, ways
+from mossy_trail.core.replay.replay import Settings, learn, replay
 from mossy_trail.engine.recent import Recent
 
 MOST_GROUPS = 12

@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.draft import draft
-from mossy_trail.core.log import split
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.inference.draft import draft
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import split
+from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import journeys, sign_in
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of

@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from mossy_trail.core.log import EVENT, EVENTS
-from mossy_trail.core.steps import MOVES
+from mossy_trail.core.model.log import EVENT, EVENTS
+from mossy_trail.core.model.steps import MOVES
 from mossy_trail.engine.study import Study
 
 MOST_NAMES, MOST_VALUES = 500, 60

@@ -12,7 +12,7 @@ from typing import Any
 import yaml
 from jsonschema import Draft202012Validator
 
-from mossy_trail.core.app_map import AppMap, MapError
+from mossy_trail.core.model.app_map import AppMap, MapError
 from mossy_trail.intake.errors import UnusableMap
 
 SCHEMA = Path(__file__).parent / "app_map.schema.json"
@@ -45,14 +45,14 @@ def parse_map(text: str | bytes) -> dict[str, Any]:
         document = yaml.load(text, _Loader)
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark
-        line = f"Line {mark.line + 1}: " if mark else ""
-        raise UnusableMap(f"{line}{error.problem}. Mend the YAML and try again.") from None
+        where = f"Line {mark.line + 1}: " if mark else ""
+        raise UnusableMap(f"{where}{error.problem}. Mend the YAML and try again.") from None
     except (yaml.YAMLError, UnicodeDecodeError, RecursionError, ValueError):
         raise UnusableMap("This is neither YAML nor JSON in UTF-8.") from None
-    for error in _validator().iter_errors(document):
-        line = _line_of(text, [*error.absolute_path])
-        where = ".".join(map(str, error.absolute_path)) or "the top"
-        raise UnusableMap(f"Line {line}, at {where}: {error.message[:300]}.")
+    for fault in _validator().iter_errors(document):
+        line = _line_of(text, [*fault.absolute_path])
+        where = ".".join(map(str, fault.absolute_path)) or "the top"
+        raise UnusableMap(f"Line {line}, at {where}: {fault.message[:300]}.")
     try:
         AppMap.from_dict(document)
     except MapError as error:

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import DICTIONARIES, EVENT, NONE, OUTCOME, VIAS, Column, recode
+from mossy_trail.core.model.log import DICTIONARIES, EVENT, NONE, OUTCOME, VIAS, Column, recode
 
 _CODED = {
     "user": "user",

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mossy_trail.core.log import Column, Log
+from mossy_trail.core.model.log import Column, Log
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.formats.csv import DELIMITERS, Csv
 from mossy_trail.intake.formats.json_array import JsonArray, opening_of_rows
@@ -540,7 +540,7 @@ def without_records(
         return without(data, lines)
     records = _cut_again(file, data, first_line)
     kept, at = [], 0
-    for record in np.flatnonzero(np.isin(records.lines, lines)):
+    for record in np.flatnonzero(np.isin(records.lines, lines)).tolist():
         kept += [data[at : records.starts[record]], b"\n" * records.text(record).count(b"\n")]
         at = int(records.ends[record])
     return b"".join([*kept, data[at:]])

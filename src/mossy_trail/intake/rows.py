@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import DTYPES, Column, Log, empty_log
+from mossy_trail.core.model.log import DTYPES, Column, Log, empty_log
 from mossy_trail.intake.coding import Coder
 from mossy_trail.intake.records import FLAWS, GOOD, Block
 from mossy_trail.intake.times import BAD, Times

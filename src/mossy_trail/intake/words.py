@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from mossy_trail.core.log import EVENT, OUTCOME, OUTCOMES
+from mossy_trail.core.model.log import EVENT, OUTCOME, OUTCOMES
 
 CUSTOM, LEFT_OUT = "custom", "leave out"
 """Meanings of a word: a mark of its own; or its rows are not wanted."""

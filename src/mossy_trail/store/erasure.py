@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 from sqlalchemy import Engine, delete, func, select, update
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.log import DICTIONARY_OF, Log, merge
-from mossy_trail.core.people import people
+from mossy_trail.core.model.log import DICTIONARY_OF, Log, merge
+from mossy_trail.core.model.people import people
 from mossy_trail.store.live import ERASED, forget_events
 from mossy_trail.store.logs import read_log, unpacked
 from mossy_trail.store.models import RawBlock, Row, SetAsideRow, StoredLog, Term

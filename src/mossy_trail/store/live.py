@@ -11,7 +11,7 @@ from psycopg import sql
 from sqlalchemy import Engine, func, select, tuple_, update
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.log import Column
+from mossy_trail.core.model.log import Column
 from mossy_trail.store.logs import copy_rows, partition, span
 from mossy_trail.store.models import (
     App,
@@ -46,7 +46,7 @@ def append(
         known = select(LiveEvent.source, LiveEvent.event_id).where(
             LiveEvent.log_id == log.id, key.in_([*names, *erased])
         )
-        found = {tuple(row) for row in session.execute(known)}
+        found = {(source, event_id) for source, event_id in session.execute(known)}
         there = {erased.get(name, name) for name in found}
         new = {
             (source, event_id): text

@@ -15,8 +15,8 @@ from sqlalchemy import Engine, delete, select, update
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.log import DICTIONARIES, DTYPES, SECOND, Column, Log, plausible
-from mossy_trail.core.people import people
+from mossy_trail.core.model.log import DICTIONARIES, DTYPES, SECOND, Column, Log, plausible
+from mossy_trail.core.model.people import people
 from mossy_trail.store.models import (
     PARTITIONED,
     Job,
@@ -75,9 +75,8 @@ class LogWriter:
         known = select(StoredLog.version).where(StoredLog.id == log_id)
         self._version = session.scalar(known) or 0
         self._models = PARTITIONED[:-1] if anew else PARTITIONED
-        self._connection: psycopg.Connection[Any] = (
-            session.connection().connection.driver_connection
-        )  # type: ignore[assignment]
+        driver: Any = session.connection().connection.driver_connection
+        self._connection: psycopg.Connection[Any] = driver
         for model in self._models:
             self._run(
                 "CREATE TABLE {new} (LIKE {whole} INCLUDING DEFAULTS, CHECK (log_id = {id}))", model
@@ -90,7 +89,7 @@ class LogWriter:
             "whole": sql.Identifier(model.__tablename__),
             "id": sql.Literal(self.log_id),
         }
-        self._connection.execute(sql.SQL(statement).format(**names))  # type: ignore[arg-type]
+        self._connection.execute(sql.SQL(statement).format(**names))
 
     def _new(self, model: Any) -> str:
         return partition(model, self.log_id) + "_new"

@@ -17,8 +17,8 @@ import numpy as np
 import pyarrow as pa
 from sqlalchemy import Engine
 
-from mossy_trail.core.log import DICTIONARIES, DTYPES, Log, each_part, extend, merge
-from mossy_trail.core.people import people, tells_accounts
+from mossy_trail.core.model.log import DICTIONARIES, DTYPES, Column, Log, each_part, extend, merge
+from mossy_trail.core.model.people import people, tells_accounts
 from mossy_trail.store.logs import LAST_LINE, read_log
 
 ROWS_PER_PART = 250_000
@@ -73,10 +73,14 @@ class PartsCache:
             settled = not any(map(tells_accounts, [tail, *parts]))
             if settled and len(tail) < max(rows // 10, SMALL_TAIL):
                 return extend(parts, tail) if len(tail) else parts
-        logs = [fresh.pop(s.log, None) or s.read(self._engine) for s in stamps]
+        held: list[Log | None] = [fresh.pop(stamp.log, None) for stamp in stamps]
+        logs = [
+            log if log is not None else stamp.read(self._engine)
+            for log, stamp in zip(held, stamps, strict=True)
+        ]
         whole = people(merge(logs))
-        parts = each_part(whole, parts_needed(len(whole)))
-        return _read(self._write(app_id, stamps, parts, whole.terms))
+        split_up = each_part(whole, parts_needed(len(whole)))
+        return _read(self._write(app_id, stamps, split_up, whole.terms))
 
     def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], Path] | None:
         """Parts of these logs, in which at most rows of live ones are missing."""
@@ -136,7 +140,7 @@ def _read_table(path: Path) -> pa.Table:
         return pa.ipc.open_file(source).read_all()
 
 
-def _mapped(column: pa.ChunkedArray) -> np.ndarray:  # type: ignore[type-arg]
+def _mapped(column: pa.ChunkedArray) -> Column:
     if not column.num_chunks:
         return np.empty(0, column.type.to_pandas_dtype())
     return np.asarray(column.chunk(0).to_numpy(zero_copy_only=True))

@@ -7,9 +7,9 @@ from zoneinfo import available_timezones
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
-from mossy_trail.core.health import FINDINGS, LOUD
-from mossy_trail.core.log import OUTCOMES
-from mossy_trail.core.steps import FATES
+from mossy_trail.core.measures.health import FINDINGS, LOUD
+from mossy_trail.core.model.log import OUTCOMES
+from mossy_trail.core.model.steps import FATES
 from mossy_trail.engine.trial import Counts
 from mossy_trail.intake.patterns import is_pattern
 from mossy_trail.intake.proposal import Doubt

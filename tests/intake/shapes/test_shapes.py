@@ -12,8 +12,8 @@ from typing import Any
 
 import pytest
 
-from mossy_trail.core.log import split
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.model.log import split
+from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.simulator import simulate
 from mossy_trail.engine import links, sign_in, tabs
 from mossy_trail.engine.study import Study

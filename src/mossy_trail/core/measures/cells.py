@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import kernel
-from mossy_trail.core.log import NONE, Column
+from mossy_trail.core.model.log import NONE, Column
 
 Words = tuple[str, ...]
 _DENSE = 1 << 16

@@ -21,12 +21,12 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array, eye_array
 from scipy.sparse.linalg import splu
 
-from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import kernel, read_only
-from mossy_trail.core.log import DAY, NONE, OUTCOME, SECOND, Column
 from mossy_trail.core.measures.cells import Cells, Frequencies, Grid, cells, frequencies, picked
 from mossy_trail.core.measures.loops import loops
-from mossy_trail.core.steps import EXIT, EXITS, MOVES, Steps
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import DAY, NONE, OUTCOME, SECOND, Column
+from mossy_trail.core.model.steps import EXIT, EXITS, MOVES, Steps
 
 LASTS = ("failed", "blocked", "loop", "quiet")
 """What came before an exit: a failed try or a refused move on its step, a loop that the journey

@@ -24,11 +24,11 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.conditions import Bits, Clause, compiled, of_row, of_step
 from mossy_trail.core.kernel import inner_kernel, kernel, rare_kernel, read_only
-from mossy_trail.core.log import NONE, Column
-from mossy_trail.core.properties import value_of
-from mossy_trail.core.steps import GOES_BACK, Steps
+from mossy_trail.core.model.conditions import Bits, Clause, compiled, of_row, of_step
+from mossy_trail.core.model.log import NONE, Column
+from mossy_trail.core.model.properties import value_of
+from mossy_trail.core.model.steps import GOES_BACK, Steps
 
 Order = Literal["in_order", "next", "any"]
 Per = Literal["journey", "attempt"]

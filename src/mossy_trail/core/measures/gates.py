@@ -14,10 +14,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import kernel, read_only
-from mossy_trail.core.log import EVENT, NONE, OUTCOME, Column
-from mossy_trail.core.steps import MOVE, Steps
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import EVENT, NONE, OUTCOME, Column
+from mossy_trail.core.model.steps import MOVE, Steps
 
 CAUSES = ("asked", "link", "expired")
 OUTCOMES = ("lost", "in", "reached")

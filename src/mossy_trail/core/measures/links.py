@@ -16,11 +16,11 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import ROLE, Link, matcher
 from mossy_trail.core.kernel import inner_kernel, kernel, read_only
-from mossy_trail.core.log import EVENT, NONE, Column
 from mossy_trail.core.measures.cells import Cells, Grid, cells
-from mossy_trail.core.steps import GOES_BACK, MOVE, Steps
+from mossy_trail.core.model.app_map import ROLE, Link, matcher
+from mossy_trail.core.model.log import EVENT, NONE, Column
+from mossy_trail.core.model.steps import GOES_BACK, MOVE, Steps
 
 OUTCOMES = ("target", "fallback", "not_found", "recovered", "lost", "nothing")
 _TARGET, _FALLBACK, _NOT_FOUND, _RECOVERED, _LOST, _NOTHING = range(len(OUTCOMES))

@@ -22,9 +22,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import inner_kernel, kernel
-from mossy_trail.core.log import NONE, SECOND, Column
 from mossy_trail.core.measures.cells import Cells, Grid, Words, cells, picked
-from mossy_trail.core.steps import MARK, MOVE, Steps
+from mossy_trail.core.model.log import NONE, SECOND, Column
+from mossy_trail.core.model.steps import MARK, MOVE, Steps
 
 KINDS = ("ping_pong", "detour", "piled_up", "tab_flip", "by_tab", "redirect_loop", "sent_again")
 _PING_PONG, _DETOUR, _PILED, _FLIP, _BY_TAB, _REDIRECTS, _SENT_AGAIN = range(len(KINDS))

@@ -14,8 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import kernel
-from mossy_trail.core.log import NONE, Column
-from mossy_trail.core.steps import GOES_BACK, TAB, Steps
+from mossy_trail.core.model.log import NONE, Column
+from mossy_trail.core.model.steps import GOES_BACK, TAB, Steps
 
 WAYS = ("on", "back", "skipped", "ended", "elsewhere")
 _ON, _BACK, _SKIPPED, _ENDED, _ELSEWHERE = range(len(WAYS))

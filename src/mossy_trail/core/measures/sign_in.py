@@ -14,10 +14,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import kernel
-from mossy_trail.core.log import EVENT, NONE, OUTCOME, Column
-from mossy_trail.core.steps import MOVE, Steps
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import EVENT, NONE, OUTCOME, Column
+from mossy_trail.core.model.steps import MOVE, Steps
 
 STAGES = ("none", "met", "tried", "in")
 WAYS = ("ended", "back", "recovery", "sign_up", "elsewhere", "restored")

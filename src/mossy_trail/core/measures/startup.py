@@ -14,10 +14,10 @@ from dataclasses import dataclass, fields
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import kernel, read_only
-from mossy_trail.core.log import EVENT, NONE, Column
-from mossy_trail.core.steps import EXIT, FATE, MOVE, TAB, JourneyColumns, Steps
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import EVENT, NONE, Column
+from mossy_trail.core.model.steps import EXIT, FATE, MOVE, TAB, JourneyColumns, Steps
 
 KINDS = ("cold", "warm", "recreated")
 LANDINGS = ("left", "onboarding", "sign_in", "inside", "link_target", "not_found", "elsewhere")

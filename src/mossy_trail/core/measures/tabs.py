@@ -15,9 +15,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import kernel, read_only
-from mossy_trail.core.log import EVENT, NONE, SECOND, Column
 from mossy_trail.core.measures.cells import Cells, Grid, cells, picked
-from mossy_trail.core.steps import MARK, MOVE, SHEET, TAB, Steps
+from mossy_trail.core.model.log import EVENT, NONE, SECOND, Column
+from mossy_trail.core.model.steps import MARK, MOVE, SHEET, TAB, Steps
 
 QUICK = 10 * SECOND
 _SWITCH, _POP = MOVE["switch_tab"], MOVE["pop"]

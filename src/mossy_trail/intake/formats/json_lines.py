@@ -171,7 +171,7 @@ def _note_key(
 def _wary(records: Records) -> pa.Table:
     """Line by line, for blocks in which something is amiss: finds and flags each bad line."""
     objects: list[dict[str, Any]] = []
-    for i in np.flatnonzero(records.flaws == rec.GOOD):
+    for i in np.flatnonzero(records.flaws == rec.GOOD).tolist():
         try:
             found = json.loads(records.text(i))
         except UnicodeDecodeError:

@@ -10,8 +10,8 @@ from fastapi import APIRouter, Body, Response
 from fastapi.responses import FileResponse
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.draft import draft
-from mossy_trail.core.log import sample
+from mossy_trail.core.inference.draft import draft
+from mossy_trail.core.model.log import sample
 from mossy_trail.engine import fit, history, practice
 from mossy_trail.intake.app_map_file import SCHEMA, map_of, parse_map
 from mossy_trail.intake.errors import UnusableMap

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query
 from sqlalchemy import select
 
 from mossy_trail.engine import health
-from mossy_trail.engine.raw_rows import RawRows
+from mossy_trail.ingest.raw_rows import RawRows
 from mossy_trail.intake.reader import without_records
 from mossy_trail.store.erasure import erase_user
 from mossy_trail.store.models import Job, StoredLog

@@ -241,7 +241,7 @@ def _mapping_preview(
         read=seen.read,
         mapping=MappingBody(**asdict(seen.mapping)),
         reasons=seen.proposal.reasons,
-        missing=seen.mapping.missing,  # type: ignore[arg-type]
+        missing=seen.mapping.missing,
         words=seen.words,
         doubts=seen.proposal.doubts,
         counts=trial.counts if trial else None,

@@ -11,14 +11,14 @@ from fastapi.responses import StreamingResponse
 from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.scope import Scope
+from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import journeys
 from mossy_trail.engine.export import MEDIA_TYPES, rows_of, steps_of, stream
 from mossy_trail.engine.journeys import Wanted
 from mossy_trail.engine.measures import behind
-from mossy_trail.engine.raw_rows import RawRows
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import JourneyRef, Study
+from mossy_trail.ingest.raw_rows import RawRows
 from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import Journey, JourneyPage, StepDetail

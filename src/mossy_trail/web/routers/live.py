@@ -13,7 +13,7 @@ from fastapi import APIRouter, Request
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from mossy_trail.engine.live import Receipt
+from mossy_trail.ingest.live import Receipt
 from mossy_trail.intake.cloud_events import UnusableEvents, read_events
 from mossy_trail.store.models import App
 from mossy_trail.web.context import Context, Database, TheApp

@@ -46,8 +46,8 @@ def _log_summary(log: StoredLog) -> LogSummary:
         set_aside=log.set_aside,
         reasons=log.reasons,
         users=log.users,
-        first=log.first_time and milliseconds(log.first_time),
-        last=log.last_time and milliseconds(log.last_time),
+        first=milliseconds(log.first_time) if log.first_time else None,
+        last=milliseconds(log.last_time) if log.last_time else None,
         created=milliseconds(log.created_at),
     )
 
@@ -111,7 +111,7 @@ def _csv(here: Context, log_id: int, files: list[str]) -> Iterator[str]:
         query = select(SetAsideRow).where(SetAsideRow.log_id == log_id)
         ordered = query.order_by(SetAsideRow.file, SetAsideRow.line)
         for row in session.scalars(ordered.execution_options(yield_per=1000)):
-            cells = [files[row.file], row.line, row.reason, row.text]
+            cells: list[str | int] = [files[row.file], row.line, row.reason, row.text]
             writer.writerow([harmless(cell) for cell in cells])
             yield buffer.getvalue()
             buffer.seek(0)

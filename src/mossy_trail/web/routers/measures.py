@@ -29,7 +29,7 @@ def new_router() -> APIRouter:
 
 def _reader(measure: Measure) -> Any:
     def get_params(params: Annotated[measure.params, Query()]) -> NoParams:  # type: ignore[name-defined]
-        return params  # type: ignore[no-any-return]
+        return params
 
     def read(
         study: TheStudy,

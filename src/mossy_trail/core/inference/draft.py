@@ -11,10 +11,10 @@ from typing import Any
 
 import numpy as np
 
-from mossy_trail.core.app_map import AppMap, plain_name
-from mossy_trail.core.history import find_history
-from mossy_trail.core.log import EVENT, NONE, SECOND, Column, Log, merge, recode
-from mossy_trail.core.sessions import cut_sessions
+from mossy_trail.core.inference.history import find_history
+from mossy_trail.core.model.app_map import AppMap, plain_name
+from mossy_trail.core.model.log import EVENT, NONE, SECOND, Column, Log, merge, recode
+from mossy_trail.core.replay.sessions import cut_sessions
 
 _IDLE = 30 * 60 * SECOND
 _MOST, _NEARLY_ALL, _SOME = 0.5, 0.9, 0.15

@@ -7,11 +7,11 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import inner_kernel, kernel
-from mossy_trail.core.log import NONE, Column
-from mossy_trail.core.properties import Property
-from mossy_trail.core.steps import (
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import NONE, Column
+from mossy_trail.core.model.properties import Property
+from mossy_trail.core.model.steps import (
     EXIT,
     MARK,
     MOVE,

@@ -12,13 +12,13 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import Places
 from mossy_trail.core.kernel import inner_kernel, kernel
-from mossy_trail.core.landing import empty
-from mossy_trail.core.log import Column
-from mossy_trail.core.run import ENTRIES, STEPS, Run, Source, fill, new_run
-from mossy_trail.core.steps import MOVE, Entries, StepColumns
-from mossy_trail.core.walk import walk
+from mossy_trail.core.model.app_map import Places
+from mossy_trail.core.model.log import Column
+from mossy_trail.core.model.steps import MOVE, Entries, StepColumns
+from mossy_trail.core.replay.landing import empty
+from mossy_trail.core.replay.run import ENTRIES, STEPS, Run, Source, fill, new_run
+from mossy_trail.core.replay.walk import walk
 
 BATCH = 4096
 """Rows that a batch has at the least, if there are so many left."""

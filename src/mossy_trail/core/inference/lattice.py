@@ -15,10 +15,12 @@ from typing import NamedTuple
 
 import numpy as np
 
+from mossy_trail.core.inference.transitions import ONE, REPLACING, Tally, TransitionModel, find
 from mossy_trail.core.kernel import inner_kernel
-from mossy_trail.core.log import NONE, Column
-from mossy_trail.core.reading import shows_anew, ways
-from mossy_trail.core.run import (
+from mossy_trail.core.model.log import NONE, Column
+from mossy_trail.core.model.steps import MARK, MOVE, MOVES
+from mossy_trail.core.replay.reading import shows_anew, ways
+from mossy_trail.core.replay.run import (
     BACK_PREVIOUS,
     ENTRIES,
     REGISTERS,
@@ -39,9 +41,7 @@ from mossy_trail.core.run import (
     stir,
     wide,
 )
-from mossy_trail.core.steps import MARK, MOVE, MOVES
-from mossy_trail.core.usual import ONE, REPLACING, Tally, Usual, find
-from mossy_trail.core.walk import choose, take_row
+from mossy_trail.core.replay.walk import choose, take_row
 
 READINGS = 4
 """Readings that are kept side by side."""
@@ -148,7 +148,7 @@ _OPTION = np.dtype([("weight", "f8"), ("of", "i8"), ("move", "i8"), ("slot", "i8
 def weigh(
     run: Run,
     lattice: Lattice,
-    usual: Usual,
+    usual: TransitionModel,
     open_rows: Column,
     tally: Tally,
     settle: int,
@@ -232,7 +232,7 @@ def _weigh_fit(reading: Run, lattice: Lattice, slot: int, column: int, r: int) -
 
 @inner_kernel
 def _weigh_options(
-    run: Run, lattice: Lattice, usual: Usual, i: int, waiting: int, count: int, bank: int
+    run: Run, lattice: Lattice, usual: TransitionModel, i: int, waiting: int, count: int, bank: int
 ) -> int:
     """All ways on from the present readings, with their weights; how many there are."""
     screen, params = wide(run.rows[i].screen), wide(run.rows[i].params)
@@ -265,7 +265,7 @@ def _add_option(lattice: Lattice, total: int, weight: float, of: int, move: int,
 
 
 @inner_kernel
-def _share_of_params(usual: Usual, screen: int, params: int) -> float:
+def _share_of_params(usual: TransitionModel, screen: int, params: int) -> float:
     """How likely it is that a new entry of this screen has these params."""
     views = usual.of_screen[screen]
     if params == NONE or views == 0:
@@ -457,7 +457,13 @@ def _print_of(reading: Run) -> int:
 
 @inner_kernel
 def _settle_on_best(
-    run: Run, lattice: Lattice, usual: Usual, tally: Tally, columns: int, count: int, bank: int
+    run: Run,
+    lattice: Lattice,
+    usual: TransitionModel,
+    tally: Tally,
+    columns: int,
+    count: int,
+    bank: int,
 ) -> float:
     """Choose the likeliest path through the lattice; its last reading goes on alone."""
     best, total = wide(0), 0.0
@@ -478,7 +484,13 @@ def _settle_on_best(
 
 @inner_kernel
 def _weigh_backward(
-    run: Run, lattice: Lattice, usual: Usual, tally: Tally, columns: int, count: int, best: int
+    run: Run,
+    lattice: Lattice,
+    usual: TransitionModel,
+    tally: Tally,
+    columns: int,
+    count: int,
+    best: int,
 ) -> None:
     now, then = 0, 1
     for r in range(READINGS):
@@ -544,7 +556,7 @@ def _weigh_edges(
 
 
 @inner_kernel
-def _tell_of_replacing(usual: Usual, tally: Tally, slot: int, ratio: float) -> None:
+def _tell_of_replacing(usual: TransitionModel, tally: Tally, slot: int, ratio: float) -> None:
     """Add what a view tells of how often this screen takes the place of the one before."""
     ratio *= usual.weights[slot, _PUSH] / usual.weights[slot, _REPLACE]
     ratio = min(max(ratio, 1 / _CLEAR), _CLEAR)

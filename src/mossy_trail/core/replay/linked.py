@@ -9,9 +9,9 @@ from urllib.parse import unquote
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import Places
 from mossy_trail.core.kernel import kernel, read_only
-from mossy_trail.core.log import EVENT, NONE, Column, Log
+from mossy_trail.core.model.app_map import Places
+from mossy_trail.core.model.log import EVENT, NONE, Column, Log
 
 _OPEN_LINK, _APP_START, _VIEW = EVENT["open_link"], EVENT["app_start"], EVENT["screen_view"]
 _PUSH, _REDIRECT = EVENT["push"], EVENT["redirect"]

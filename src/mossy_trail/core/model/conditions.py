@@ -9,11 +9,11 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import ROLES
 from mossy_trail.core.kernel import inner_kernel
-from mossy_trail.core.log import EVENTS, OUTCOMES, Column
-from mossy_trail.core.properties import members
-from mossy_trail.core.steps import MOVES, Steps
+from mossy_trail.core.model.app_map import ROLES
+from mossy_trail.core.model.log import EVENTS, OUTCOMES, Column
+from mossy_trail.core.model.properties import members
+from mossy_trail.core.model.steps import MOVES, Steps
 
 MOST_CLAUSES = 64
 

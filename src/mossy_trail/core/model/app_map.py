@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import NONE
+from mossy_trail.core.model.log import NONE
 
 ROLES = (
     "content",

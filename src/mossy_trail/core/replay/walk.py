@@ -2,9 +2,16 @@
 
 from __future__ import annotations
 
-from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import inner_kernel, rare_kernel
-from mossy_trail.core.landing import (
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import EVENT, NONE, OUTCOME
+from mossy_trail.core.model.steps import (
+    FATE,
+    MARK,
+    MOVE,
+    TAB,
+)
+from mossy_trail.core.replay.landing import (
     VIA_INITIAL,
     VIA_LINK,
     VIA_PUSH,
@@ -21,8 +28,7 @@ from mossy_trail.core.landing import (
     same,
     stand_on,
 )
-from mossy_trail.core.log import EVENT, NONE, OUTCOME
-from mossy_trail.core.reading import (
+from mossy_trail.core.replay.reading import (
     back_or_forward,
     first_way,
     go,
@@ -30,7 +36,7 @@ from mossy_trail.core.reading import (
     navigated,
     traversed,
 )
-from mossy_trail.core.run import (
+from mossy_trail.core.replay.run import (
     ALREADY,
     AWAY_SINCE,
     COLD,
@@ -64,12 +70,6 @@ from mossy_trail.core.run import (
     WANTED,
     Run,
     wide,
-)
-from mossy_trail.core.steps import (
-    FATE,
-    MARK,
-    MOVE,
-    TAB,
 )
 
 _TAB_MISMATCH = MARK["tab_mismatch"]

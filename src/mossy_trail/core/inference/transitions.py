@@ -8,12 +8,12 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import ROLE
-from mossy_trail.core.batches import Walked
 from mossy_trail.core.kernel import inner_kernel, kernel
-from mossy_trail.core.log import EVENT, NONE, Column
-from mossy_trail.core.run import Run
-from mossy_trail.core.steps import MOVE, MOVES
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import EVENT, NONE, Column
+from mossy_trail.core.model.steps import MOVE, MOVES
+from mossy_trail.core.replay.batches import Walked
+from mossy_trail.core.replay.run import Run
 
 ONE = 1000
 """Counts are in thousandths of a step, in whole numbers, so that their sums have no order."""
@@ -66,7 +66,7 @@ _PUSH, _UPDATE, _SWITCH = MOVE["push"], MOVE["update"], MOVE["switch_tab"]
 _REPLACE = MOVE["replace"]
 
 
-class Usual(NamedTuple):
+class TransitionModel(NamedTuple):
     """The chance of each move from one screen to another, given that the stacks allow it.
 
     `keys` is a table with open addressing (D. Knuth, The Art of Computer Programming 3, 6.4) of
@@ -139,7 +139,7 @@ def counted(pairs: Pairs, walked: Sequence[Walked], screens: int) -> tuple[Tally
     return Tally(told, np.rint(likely).astype("int64")), ahead
 
 
-def usual_of(pairs: Pairs, tally: Tally, ahead: Column, runs: Sequence[Run]) -> Usual:
+def usual_of(pairs: Pairs, tally: Tally, ahead: Column, runs: Sequence[Run]) -> TransitionModel:
     """What is usual by what is told of pairs, and ways `ahead`.
 
     Each move's chance from a screen is its share there, drawn toward its share in the whole app
@@ -177,7 +177,7 @@ def usual_of(pairs: Pairs, tally: Tally, ahead: Column, runs: Sequence[Run]) -> 
         weights[among, _PUSH] = ahead_there - weights[among, _REPLACE]
     unseen = _GUESS[_INSIDE] / max(len(screens), 1)
     unseen[_TO_WHAT_IS_THERE] = _GUESS[_INSIDE, _TO_WHAT_IS_THERE]
-    return Usual(*_table(pairs.keys, weights, unseen), *_views(runs))
+    return TransitionModel(*_table(pairs.keys, weights, unseen), *_views(runs))
 
 
 def _replacing(likely: Column) -> Column:
@@ -242,7 +242,7 @@ def _slot(table: Column, key: int) -> int:
 
 
 @kernel
-def slots_of(usual: Usual, keys: Column) -> Column:
+def slots_of(usual: TransitionModel, keys: Column) -> Column:
     """The row of `weights` of each pair."""
     slots = np.empty(len(keys), np.int64)
     for i in range(len(keys)):
@@ -251,7 +251,7 @@ def slots_of(usual: Usual, keys: Column) -> Column:
 
 
 @inner_kernel
-def find(usual: Usual, key: int) -> int:
+def find(usual: TransitionModel, key: int) -> int:
     """The row of `weights` of a pair."""
     slot = _slot(usual.keys, key)
     return slot if usual.keys[slot] == key else len(usual.keys)

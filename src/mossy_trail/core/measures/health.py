@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import (
+from mossy_trail.core.model.log import (
     DAY,
     EVENT,
     HOUR,
@@ -21,7 +21,7 @@ from mossy_trail.core.log import (
     plausible,
     recode,
 )
-from mossy_trail.core.steps import FATE, MARK, Steps
+from mossy_trail.core.model.steps import FATE, MARK, Steps
 
 CLOCK_SET_BACK = 10 * 60 * SECOND
 """A row that is late by less came late; by more, the clock was changed."""

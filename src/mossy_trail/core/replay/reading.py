@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from mossy_trail.core.app_map import ROLE
 from mossy_trail.core.kernel import inner_kernel, rare_kernel
-from mossy_trail.core.landing import (
+from mossy_trail.core.model.app_map import ROLE
+from mossy_trail.core.model.log import NONE
+from mossy_trail.core.model.steps import MOVE, OUTSIDE, SHEET, TAB
+from mossy_trail.core.replay.landing import (
     VIA_PUSH,
     alone,
     below,
@@ -28,8 +30,7 @@ from mossy_trail.core.landing import (
     steps_ahead,
     switch,
 )
-from mossy_trail.core.log import NONE
-from mossy_trail.core.run import (
+from mossy_trail.core.replay.run import (
     KEEP_OUTSIDE,
     OUTSIDE_KEPT,
     SELECTED,
@@ -40,7 +41,6 @@ from mossy_trail.core.run import (
     Run,
     wide,
 )
-from mossy_trail.core.steps import MOVE, OUTSIDE, SHEET, TAB
 
 _PUSH, _POP, _POP_TO = MOVE["push"], MOVE["pop"], MOVE["pop_to"]
 _REPLACE, _RESET, _SWITCH = MOVE["replace"], MOVE["reset"], MOVE["switch_tab"]

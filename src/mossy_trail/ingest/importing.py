@@ -21,7 +21,7 @@ from sqlalchemy import Engine, select, update
 from sqlalchemy.exc import OperationalError, SQLAlchemyError
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.log import Column, Log
+from mossy_trail.core.model.log import Column, Log
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.mapping import Mapping
 from mossy_trail.intake.reader import (

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import kernel, read_only
-from mossy_trail.core.log import EVENT, NONE, Column, Log
+from mossy_trail.core.model.log import EVENT, NONE, Column, Log
 
 _SAME_MOMENT = 64
 """Rows of one moment that are looked back on for the same row."""

@@ -10,8 +10,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import ROLE, Places
-from mossy_trail.core.log import NONE, Log
+from mossy_trail.core.model.app_map import ROLE, Places
+from mossy_trail.core.model.log import NONE, Log
 
 MOVES = (
     "start",

@@ -7,10 +7,10 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import AppMap
-from mossy_trail.core.log import NONE, Log
-from mossy_trail.core.replay import first_reading
-from mossy_trail.core.steps import MARK, MOVE, TAB, Steps
+from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.log import NONE, Log
+from mossy_trail.core.model.steps import MARK, MOVE, TAB, Steps
+from mossy_trail.core.replay.replay import first_reading
 
 UNTOLD, LANDED, ELSEWHERE = -1, 0, 1
 """Of a step: no row tells enough to be held to it, it landed as predicted, or it did not."""

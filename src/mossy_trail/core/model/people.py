@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import kernel
-from mossy_trail.core.log import NONE, Column, Log, sorted_rows
+from mossy_trail.core.model.log import NONE, Column, Log, sorted_rows
 
 
 def tells_accounts(log: Log) -> bool:

@@ -8,11 +8,11 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import HISTORY, Places
 from mossy_trail.core.kernel import inner_kernel, kernel, read_only
-from mossy_trail.core.linked import not_linked
-from mossy_trail.core.log import DTYPES, EVENT, NONE, Column, Log
-from mossy_trail.core.steps import FATE, TAB, Entries
+from mossy_trail.core.model.app_map import HISTORY, Places
+from mossy_trail.core.model.log import DTYPES, EVENT, NONE, Column, Log
+from mossy_trail.core.model.steps import FATE, TAB, Entries
+from mossy_trail.core.replay.linked import not_linked
 
 _ROW = np.dtype(
     [

@@ -18,27 +18,27 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.app_map import AppMap, Places, resolve
-from mossy_trail.core.batches import FIRST_WAYS, Choices, Walked, walk_through
-from mossy_trail.core.journeys import journeys_of
-from mossy_trail.core.kernel import kernel, read_only
-from mossy_trail.core.linked import led_first
-from mossy_trail.core.log import EVENT, SECOND, Column, Log
-from mossy_trail.core.marks import mark
-from mossy_trail.core.run import Run, Source, fill, new_run
-from mossy_trail.core.sessions import cut_sessions, resent, without
-from mossy_trail.core.steps import MOVES, Steps
-from mossy_trail.core.usual import (
+from mossy_trail.core.inference.lattice import READINGS, new_lattice, weigh
+from mossy_trail.core.inference.transitions import (
     ONE,
     REPLACING,
     Tally,
-    Usual,
+    TransitionModel,
     counted,
     pairs_of,
     slots_of,
     usual_of,
 )
-from mossy_trail.core.weighing import READINGS, new_lattice, weigh
+from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.model.app_map import AppMap, Places, resolve
+from mossy_trail.core.model.log import EVENT, SECOND, Column, Log
+from mossy_trail.core.model.steps import MOVES, Steps
+from mossy_trail.core.replay.batches import FIRST_WAYS, Choices, Walked, walk_through
+from mossy_trail.core.replay.journeys import journeys_of
+from mossy_trail.core.replay.linked import led_first
+from mossy_trail.core.replay.marks import mark
+from mossy_trail.core.replay.run import Run, Source, fill, new_run
+from mossy_trail.core.replay.sessions import cut_sessions, resent, without
 
 _TELLING = np.isin(
     np.arange(256), [code for word, code in EVENT.items() if word in MOVES or word == "open_link"]
@@ -63,7 +63,10 @@ class Settings:
 
 
 def replay(
-    log: Log, app_map: AppMap, usual: Usual | None = None, settings: Settings | None = None
+    log: Log,
+    app_map: AppMap,
+    usual: TransitionModel | None = None,
+    settings: Settings | None = None,
 ) -> Steps:
     """Replay one part.
 
@@ -97,7 +100,7 @@ def first_reading(log: Log, app_map: AppMap, settings: Settings | None = None) -
 
 def learn(
     logs: Sequence[Log], app_map: AppMap, settings: Settings | None = None
-) -> tuple[Usual, float]:
+) -> tuple[TransitionModel, float]:
     """How usual each move is in an app whose rows do not tell all of them.
 
     By expectation maximisation (A. Dempster et al., J. R. Stat. Soc. B 39, 1977): what is usual
@@ -123,7 +126,7 @@ def learn(
     open_rows = [rows.unexplained(walked) for rows, walked in zip(parts, first, strict=True)]
     usual, likelihood = usual_of(pairs, told, ahead, runs), 0.0
 
-    def again(usual: Usual, before: Tally) -> tuple[Usual, Tally, float]:
+    def again(usual: TransitionModel, before: Tally) -> tuple[TransitionModel, Tally, float]:
         found = [rows.weighed(usual, own, True) for rows, own in zip(parts, open_rows, strict=True)]
         slots, tallies = slots_of(usual, pairs.keys), [tally for _, tally, _ in found]
         moves = told.moves + sum(tally.moves[slots] for tally in tallies)
@@ -214,7 +217,7 @@ class _Rows:
         return result
 
     def weighed(
-        self, usual: Usual, rows: NDArray[np.bool_], learning: bool = False
+        self, usual: TransitionModel, rows: NDArray[np.bool_], learning: bool = False
     ) -> tuple[Choices, Tally, float]:
         """The readings chosen of these rows, what they tell of pairs, and how likely they are.
 

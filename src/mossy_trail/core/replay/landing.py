@@ -6,11 +6,12 @@ stack already, or a new one. None of them makes it the visible one; `stand_on` d
 
 from __future__ import annotations
 
-from mossy_trail.core.app_map import ROLE, SEVERAL
-from mossy_trail.core.app_map import UNDER as BELOW_LINKS
 from mossy_trail.core.kernel import inner_kernel, rare_kernel
-from mossy_trail.core.log import NONE, VIAS
-from mossy_trail.core.run import (
+from mossy_trail.core.model.app_map import ROLE, SEVERAL
+from mossy_trail.core.model.app_map import UNDER as BELOW_LINKS
+from mossy_trail.core.model.log import NONE, VIAS
+from mossy_trail.core.model.steps import MARK, MOVE, OUTSIDE, SHEET, TAB
+from mossy_trail.core.replay.run import (
     ACROSS,
     ACROSS_HERE,
     AHEAD,
@@ -49,7 +50,6 @@ from mossy_trail.core.run import (
     imprint,
     wide,
 )
-from mossy_trail.core.steps import MARK, MOVE, OUTSIDE, SHEET, TAB
 
 _LANDED_ELSEWHERE, _PILED_UP = MARK["landed_elsewhere"], MARK["piled_up"]
 _SPLASH, _SHEET_ROLE, _MENU = ROLE["splash"], ROLE["sheet"], ROLE["menu"]

@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import inner_kernel, kernel, read_only
-from mossy_trail.core.log import EVENT, NONE, Column, Log
-from mossy_trail.core.steps import EXIT, STARTS, Entries, JourneyColumns, StepColumns, Steps
+from mossy_trail.core.model.log import EVENT, NONE, Column, Log
+from mossy_trail.core.model.steps import EXIT, STARTS, Entries, JourneyColumns, StepColumns, Steps
 
 _APP_START, _APP_EXIT = EVENT["app_start"], EVENT["app_exit"]
 _BACKGROUND, _SIGN_OUT = EVENT["app_background"], EVENT["sign_out"]

@@ -8,8 +8,8 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import plausible
-from mossy_trail.core.steps import JourneyColumns
+from mossy_trail.core.model.log import plausible
+from mossy_trail.core.model.steps import JourneyColumns
 
 Unit = Literal["sessions", "users"]
 

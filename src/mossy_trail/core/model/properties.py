@@ -9,8 +9,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.log import NONE, Log, recode
-from mossy_trail.core.steps import Steps
+from mossy_trail.core.model.log import NONE, Log, recode
+from mossy_trail.core.model.steps import Steps
 
 
 class Property(NamedTuple):

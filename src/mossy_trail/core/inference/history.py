@@ -7,10 +7,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from mossy_trail.core.app_map import HISTORY, ROLE, UNDER, AppMap, Link
-from mossy_trail.core.log import Log
-from mossy_trail.core.replay import first_reading, learn
-from mossy_trail.core.steps import MARK, MOVE, Steps
+from mossy_trail.core.model.app_map import HISTORY, ROLE, UNDER, AppMap, Link
+from mossy_trail.core.model.log import Log
+from mossy_trail.core.model.steps import MARK, MOVE, Steps
+from mossy_trail.core.replay.replay import first_reading, learn
 
 _LANDED_ELSEWHERE = MARK["landed_elsewhere"]
 _ENOUGH = 5.0
