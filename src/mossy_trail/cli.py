@@ -15,6 +15,7 @@ from pathlib import Path
 from threading import Thread
 from typing import Annotated, Any
 
+import structlog
 import typer
 import uvicorn
 import yaml
@@ -93,6 +94,7 @@ def up(
 ) -> None:
     """Start everything, and serve the pages until Ctrl-C."""
     signal.signal(signal.SIGTERM, signal.getsignal(signal.SIGINT))
+    _keep_notes()
     with _plain_errors(), _database(data, fresh) as url:
         engine = connect(url)
         migrate(engine)
@@ -110,6 +112,21 @@ def up(
         Thread(target=warm, daemon=True).start()
         _serve(uvicorn.Server(config))
         engine.dispose()
+
+
+def _keep_notes() -> None:
+    """What the server notes: lines for a person in a terminal, JSON for whatever collects them."""
+    shown: list[Any] = [structlog.dev.ConsoleRenderer()]
+    if not sys.stderr.isatty():
+        shown = [structlog.processors.format_exc_info, structlog.processors.JSONRenderer()]
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso"),
+            *shown,
+        ],
+        logger_factory=structlog.WriteLoggerFactory(sys.stderr),
+    )
 
 
 def _serve(server: uvicorn.Server) -> None:

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
+from alembic import command
 from alembic.autogenerate import compare_metadata
+from alembic.config import Config
 from alembic.migration import MigrationContext
 from sqlalchemy import Engine, func, select, text
 from sqlalchemy.orm import Session
@@ -16,6 +19,7 @@ from mossy_trail.core.model.log import DICTIONARY_OF, DTYPES, EVENT, Log, merge,
 from mossy_trail.engine import studies
 from mossy_trail.ingest.live import LiveLogs
 from mossy_trail.intake.cloud_events import SentEvent
+from mossy_trail.store.database import migrations
 from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log
 from mossy_trail.store.models import App, Base, Row, SetAsideRow, StoredLog
 from mossy_trail.store.parts import PartsCache, Stamp, parts_needed
@@ -61,6 +65,28 @@ def test_the_migrations_make_the_tables_of_the_models(engine: Engine) -> None:
     with engine.connect() as connection:
         made = MigrationContext.configure(connection)
         assert compare_metadata(made, Base.metadata) == []
+
+
+def test_a_log_outlives_migrations_down_and_up_again(
+    engine: Engine, app_id: int, demo_log: Log
+) -> None:
+    """Step by step to the first form of the tables, and back; then to nothing at all."""
+    log_id = store(engine, app_id, demo_log)
+
+    def at(revision: str, go: Callable[[Config, str], None]) -> None:
+        with engine.begin() as connection:
+            go(migrations(connection), revision)
+
+    for revision in ("-1", "-1", "-1", "+1", "+1", "+1"):
+        at(revision, command.downgrade if revision == "-1" else command.upgrade)
+        with engine.connect() as connection:
+            rows = connection.scalar(text("SELECT count(*) FROM readable_rows"))
+        assert rows == len(demo_log), revision
+    assert same_rows(read_log(engine, log_id), demo_log)
+    at("base", command.downgrade)
+    at("head", command.upgrade)
+    with Session(engine) as session:
+        assert session.scalar(select(func.count()).select_from(StoredLog)) == 0
 
 
 def test_a_log_comes_back_as_it_went_in(engine: Engine, app_id: int, demo_log: Log) -> None:

@@ -51,6 +51,7 @@ def test_stages_are_marked_in_their_journeys(server: Server, app: str) -> None:
     figure = json.dumps({"funnel": BUYING, "cell": "stage.2"})
     path = f"/api/apps/{app}/journeys"
     page = server.get(path, measure="funnel", figure=figure, limit=5)
+    assert page["journeys"]
     for listed in page["journeys"]:
         journey = server.get(f"/api/apps/{app}/journey", key=listed["key"])
         found = server.get(f"/api/apps/{app}/journey/matched", key=listed["key"], figure=figure)

@@ -38,6 +38,7 @@ def test_every_cell_opens_in_the_same_scope(server: Server, app: str, view: str)
 
 def test_loops_of_a_journey_are_where_they_say(server: Server, app: str) -> None:
     walked = server.get(f"/api/apps/{app}/measures/loops")["whole"]["loops"]
+    assert len(walked) > 12
     for loop in walked[:12]:
         asked = {"measure": "loops", "figure": loop["count"]["figure"], "limit": 2}
         for listed in server.get(f"/api/apps/{app}/journeys", **asked)["journeys"]:

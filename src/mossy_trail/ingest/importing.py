@@ -129,6 +129,17 @@ class Importer:
         has been brought into the app before.
         """
         self._looked = None
+        try:
+            state = self._asks_or_waits(job_id)
+        except OperationalError:
+            # Nobody would take it up again: it is said to be interrupted, when that can be written.
+            said = (job_id, "interrupted", "The database was gone.", "Try it again.")
+            Thread(target=self._end, args=said, daemon=True).start()
+            raise
+        if state == "waiting":
+            self.submit(job_id)
+
+    def _asks_or_waits(self, job_id: int) -> str:
         with Session(self.engine) as session, session.begin():
             job = session.get_one(Job, job_id)
             try:
@@ -139,9 +150,7 @@ class Importer:
             except Exception:
                 _note.exception("a file could not be looked at", job=job_id)
                 job.state, job.message, job.mend = "failed", _FAULT, "Nothing of it was kept."
-            state = job.state
-        if state == "waiting":
-            self.submit(job_id)
+            return job.state
 
     def question(
         self, session: Session, job: Job, mapping: Mapping | None = None
@@ -255,9 +264,9 @@ class Importer:
                 self._progress.pop(job_id, None)
 
     def _run(self, job_id: int) -> None:
-        with Session(self.engine, expire_on_commit=False) as session:
-            job = session.get_one(Job, job_id)
         try:
+            with Session(self.engine, expire_on_commit=False) as session:
+                job = session.get_one(Job, job_id)
             self._import(job)
         except Cancelled:
             self._end(job_id, "cancelled", "The import was stopped.", "Nothing of it was kept.")

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Engine, create_engine
+from sqlalchemy import Connection, Engine, create_engine
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 
@@ -20,8 +20,14 @@ def connect(url: str) -> Engine:
 
 
 def migrate(engine: Engine) -> None:
+    """Bring the tables to the newest form."""
+    with engine.begin() as connection:
+        command.upgrade(migrations(connection), "head")
+
+
+def migrations(connection: Connection) -> Config:
+    """What Alembic needs to work on this connection."""
     config = Config()
     config.set_main_option("script_location", str(MIGRATIONS))
-    with engine.begin() as connection:
-        config.attributes["connection"] = connection
-        command.upgrade(config, "head")
+    config.attributes["connection"] = connection
+    return config
