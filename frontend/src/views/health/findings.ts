@@ -16,11 +16,11 @@ export const FINDINGS = {
   },
   clock_ahead: {
     what: "in the future",
-    effect: "Their journeys stand on days that have not come. The log's end is told without them.",
+    effect: "Their journeys are in no range of days: “with odd clocks” in the bar has them.",
   },
   clock_unset: {
     what: "from before 2000, of a clock that was never set",
-    effect: "Their journeys stand on those days. Dates in the bar at the top leave them out.",
+    effect: "Their journeys are in no range of days: “with odd clocks” in the bar has them.",
   },
   unknown_screen: {
     what: "of screens that the map does not name",
