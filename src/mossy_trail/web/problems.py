@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import psycopg
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -60,9 +61,11 @@ def install(app: FastAPI) -> None:
         title = "A value is out of range, or holds a character that cannot be kept."
         return respond(Problem(title=title, status=422, detail=detail))
 
+    # What is copied in bulk goes by the driver itself, which has errors of its own.
+    @app.exception_handler(psycopg.OperationalError)
     @app.exception_handler(OperationalError)
-    def database_down(_: Request, error: OperationalError) -> JSONResponse:
-        _note.warning("database unreachable", error=str(error.orig)[:300])
+    def database_down(_: Request, error: Exception) -> JSONResponse:
+        _note.warning("database unreachable", error=str(error)[:300])
         return respond(
             Problem(
                 title="The database cannot be reached.",
