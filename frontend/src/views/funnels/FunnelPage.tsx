@@ -1,4 +1,4 @@
-import { type ReactNode, useRef } from "react";
+import type { ReactNode } from "react";
 import type { AppSummary, FunnelFigures } from "../../api/client";
 import { type FiguresOf, useMeasure } from "../../api/queries";
 import { FunnelTrack } from "../../charts/FunnelTrack";
@@ -9,8 +9,8 @@ import { Choice } from "../../shell/Choice";
 import { Evidence } from "../../shell/Evidence";
 import { GroupChoice, useGroups } from "../../shell/GroupChoice";
 import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
+import { Picture } from "../../shell/Picture";
 import { Loading, Trouble } from "../../shell/states";
-import { TakeAway } from "../../shell/TakeAway";
 import { StageTable } from "./StageTable";
 import { plainSpec, stageWords, type Written } from "./spec";
 import { type FunnelFigure, lossWords } from "./words";
@@ -36,7 +36,6 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
     params: { spec: JSON.stringify(plain) },
     groups,
   });
-  const chart = useRef<HTMLDivElement>(null);
   const asked = address.get("told") ?? "";
   const told: Told = asked in TOLD ? (asked as Told) : "of_first";
   const opened = address.get("figure");
@@ -71,6 +70,13 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
     ),
   ];
   const none = !stages[0]?.count;
+  const choice = (
+    <GroupChoice
+      app={app.key}
+      groups={groups}
+      values={answer.data.groups.map((group) => group.value)}
+    />
+  );
   return (
     <>
       <div className="view-body">
@@ -79,16 +85,15 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
         {said(spec, found.counted) && (
           <p className="soft small-text">{said(spec, found.counted)}</p>
         )}
-        <div className="d-flex flex-wrap justify-content-between align-items-baseline gap-3 mb-2">
-          <GroupChoice
-            app={app.key}
-            groups={groups}
-            values={answer.data.groups.map((group) => group.value)}
-          />
-          <TakeAway name={`${app.key}-funnel`} chart={chart} rows={rows} />
-        </div>
-        {!none && (
-          <div ref={chart}>
+        {none ? (
+          <div className="mb-2">{choice}</div>
+        ) : (
+          <Picture
+            name={`${app.key}-funnel`}
+            title="From stage to stage"
+            choices={choice}
+            rows={rows}
+          >
             <FunnelTrack
               stages={stages.map((stage) => ({
                 ...stage,
@@ -103,7 +108,7 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
               chosen={figure}
               onChoose={choose}
             />
-          </div>
+          </Picture>
         )}
         {groups.by && !none && (
           <>

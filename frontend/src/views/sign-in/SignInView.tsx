@@ -1,4 +1,3 @@
-import { useRef } from "react";
 import type { AppSummary, SignIn } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { FunnelTrack } from "../../charts/FunnelTrack";
@@ -9,8 +8,8 @@ import { Evidence } from "../../shell/Evidence";
 import { FigureButton } from "../../shell/FigureButton";
 import { GroupChoice, useGroups } from "../../shell/GroupChoice";
 import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
+import { Picture } from "../../shell/Picture";
 import { Empty, Loading, Trouble } from "../../shell/states";
-import { TakeAway } from "../../shell/TakeAway";
 import { Gates } from "./Gates";
 import { LOSS_WORDS, STAGE_WORDS } from "./words";
 
@@ -19,7 +18,6 @@ export function SignInView({ app }: { app: AppSummary }) {
   const [address] = useAddress();
   const [figure, choose] = useFigure();
   const groups = useGroups();
-  const chart = useRef<HTMLDivElement>(null);
   const answer = useMeasure(app.key, "sign-in", scope, { groups });
   const opened = address.get("figure");
   if (answer.isPending) {
@@ -64,10 +62,11 @@ export function SignInView({ app }: { app: AppSummary }) {
         {met > 0 && !found.told && <Gates app={app} />}
         {met > 0 && found.told && (
           <>
-            <div className="d-flex justify-content-end">
-              <TakeAway name={`${app.key}-sign-in`} chart={chart} rows={() => tableOf(found)} />
-            </div>
-            <div ref={chart}>
+            <Picture
+              name={`${app.key}-sign-in`}
+              title="From meeting sign-in to getting in"
+              rows={() => tableOf(found)}
+            >
               <FunnelTrack
                 stages={found.stages.map((stage) => ({
                   ...stage,
@@ -79,7 +78,7 @@ export function SignInView({ app }: { app: AppSummary }) {
                 chosen={figure}
                 onChoose={choose}
               />
-            </div>
+            </Picture>
             <StageTable found={found} figure={figure} onChoose={choose} />
             <GroupChoice
               app={app.key}

@@ -1,4 +1,3 @@
-import { useRef } from "react";
 import { Form } from "react-bootstrap";
 import type { AppSummary, StartFigures } from "../../api/client";
 import { useMeasure } from "../../api/queries";
@@ -10,9 +9,9 @@ import { Evidence } from "../../shell/Evidence";
 import { FigureButton } from "../../shell/FigureButton";
 import { GroupChoice, useGroups } from "../../shell/GroupChoice";
 import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
+import { Picture } from "../../shell/Picture";
 import { ShareCell } from "../../shell/ShareCell";
 import { Empty, Loading, Trouble } from "../../shell/states";
-import { TakeAway } from "../../shell/TakeAway";
 import { landingWords, startFigure } from "./words";
 
 const SLOWEST = 10_000;
@@ -27,7 +26,6 @@ export function StartUpView({ app }: { app: AppSummary }) {
   const groups = useGroups();
   const slow = Math.min(Math.max(Number(address.get("slow")) || 2000, STEP), SLOWEST);
   const answer = useMeasure(app.key, "start-up", scope, { params: { slow }, groups });
-  const chart = useRef<HTMLDivElement>(null);
   if (answer.isPending) {
     return <Loading />;
   }
@@ -55,18 +53,14 @@ export function StartUpView({ app }: { app: AppSummary }) {
         </p>
         {cold > 0 && (
           <>
-            <div className="d-flex justify-content-between align-items-baseline">
-              <h2>From the start to the first screen after the splash</h2>
-              <TakeAway
-                name={`${app.key}-start-up`}
-                chart={chart}
-                rows={() => [
-                  ["from ms", "to ms", "landed", "left"],
-                  ...whole.bins.map((bin) => [bin.low, bin.high ?? null, bin.landed, bin.left]),
-                ]}
-              />
-            </div>
-            <div ref={chart}>
+            <Picture
+              name={`${app.key}-start-up`}
+              title="From the start to the first screen after the splash"
+              rows={() => [
+                ["from ms", "to ms", "landed", "left"],
+                ...whole.bins.map((bin) => [bin.low, bin.high ?? null, bin.landed, bin.left]),
+              ]}
+            >
               <Distribution
                 bins={whole.bins}
                 slow={slow}
@@ -74,7 +68,7 @@ export function StartUpView({ app }: { app: AppSummary }) {
                 figureOf={(bin) => own(bin.cell)}
                 onChoose={choose}
               />
-            </div>
+            </Picture>
             <div className="d-flex flex-wrap gap-3 align-items-center mb-3">
               <Form.Range
                 aria-label="A start is slow from"
