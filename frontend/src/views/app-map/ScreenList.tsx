@@ -193,6 +193,7 @@ function UnknownNames({
   onFigure,
 }: Props & { unknown: Screen[] }) {
   const [at, setAt] = useState(0);
+  const [answer, setAnswer] = useState<"y" | "n" | null>(null);
   const chosen = Math.min(at, unknown.length - 1);
   const proposed = unknown.filter((screen) => screen.proposal);
   const list = useRef<HTMLTableSectionElement>(null);
@@ -203,14 +204,12 @@ function UnknownNames({
       if (isTyping(event) || event.ctrlKey || event.metaKey || event.altKey || !screen) {
         return;
       }
-      if (event.key === "y" && screen.proposal && !busy) {
-        onChange(withAlias(map, screen.proposal.screen, screen.name));
-      } else if (event.key === "n" && !busy) {
-        onChange(withScreen(map, screen.name));
+      if (event.key === "y" || event.key === "n") {
+        setAnswer(event.key);
       } else if (event.key === "ArrowDown" || event.key === "ArrowUp") {
-        const next = chosen + (event.key === "ArrowDown" ? 1 : -1);
-        setAt(Math.max(0, Math.min(next, unknown.length - 1)));
-        list.current?.children[next]?.scrollIntoView({ block: "nearest" });
+        const by = event.key === "ArrowDown" ? 1 : -1;
+        const last = unknown.length - 1;
+        setAt((old) => Math.max(0, Math.min(Math.min(old, last) + by, last)));
       } else {
         return;
       }
@@ -218,7 +217,27 @@ function UnknownNames({
     }
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [map, unknown, chosen, busy, onChange]);
+  }, [unknown, chosen]);
+
+  useEffect(() => {
+    if (chosen > 0) {
+      list.current?.children[chosen]?.scrollIntoView({ block: "nearest" });
+    }
+  }, [chosen]);
+
+  // What is pressed while the answer before is being kept waits for it, and is not lost.
+  useEffect(() => {
+    const screen = unknown[chosen];
+    if (!answer || busy || !screen) {
+      return;
+    }
+    setAnswer(null);
+    if (answer === "n") {
+      onChange(withScreen(map, screen.name));
+    } else if (screen.proposal) {
+      onChange(withAlias(map, screen.proposal.screen, screen.name));
+    }
+  }, [answer, map, unknown, chosen, busy, onChange]);
 
   return (
     <section className="mb-3">
