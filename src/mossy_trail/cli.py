@@ -37,6 +37,7 @@ from mossy_trail.engine.export import FORMS, write_steps
 from mossy_trail.engine.health import measure as health_of
 from mossy_trail.engine.measures import measured
 from mossy_trail.engine.registry import MEASURES
+from mossy_trail.engine.scoped import STRETCHES
 from mossy_trail.engine.segments import SegmentError
 from mossy_trail.engine.study import Study
 from mossy_trail.ingest.importing import installation_key
@@ -231,10 +232,16 @@ def measure(
     two = versus.split(",", 1) if versus else []
     if versus and (len(two) != 2 or not by):
         raise typer.BadParameter("name two values of a property", param_hint="--versus")
+    if over and (by or over not in STRETCHES):
+        stretches = " or ".join(STRETCHES)
+        raise typer.BadParameter(f"{stretches}, and without --by", param_hint="--over")
     with _plain_errors():
         study = _study(logs, map_file, mapping)
-    if asked.name == "funnel":
-        given = {"spec": json.dumps(funnel.onboarding(study.app_map)), **given}
+    if asked.name == "funnel" and not spec:
+        document = funnel.onboarding(study.app_map)
+        if document is None:
+            raise typer.BadParameter("the map names no onboarding funnel", param_hint="--spec")
+        given["spec"] = json.dumps(document)
     scope = Scope(unit=unit.value, segment=segment)
     try:
         params = asked.params(**given)

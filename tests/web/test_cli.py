@@ -87,6 +87,9 @@ def test_options_that_a_measure_does_not_take_are_refused(demo: Demo) -> None:
     for option, value in (("--goal", "Receipt"), ("--slow", "3000"), ("--spec", str(MAP))):
         assert "takes no such option" in run(*log, option, value, code=2)
     assert "two values of a property" in run(*log, "--versus", "3.1,3.2", code=2)
+    for over in (["--over", "moon"], ["--over", "day", "--by", "version"]):
+        assert "day or week" in run(*log, *over, code=2)
+    assert "no onboarding funnel" in run("measure", "funnel", str(demo.csv), code=2)
     told = json.loads(run(*log, "--by", "version", "--versus", "3.1,3.2"))
     assert [group["value"] for group in told["groups"]] != []
     assert told["between"].keys() >= {"tabs/Passes/used"}

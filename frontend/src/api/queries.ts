@@ -385,7 +385,6 @@ interface Asked {
   /** The measure's own parameters. */
   params?: Record<string, string | number>;
   groups?: Groups;
-  enabled?: boolean;
 }
 
 /** Ask a measure: what it answers depends on its name alone. */
@@ -393,7 +392,7 @@ export function useMeasure<Name extends MeasureName>(
   app: string,
   measure: Name,
   scope: Scope,
-  { params = {}, groups = {}, enabled = true }: Asked = {},
+  { params = {}, groups = {} }: Asked = {},
 ) {
   return useQuery({
     queryKey: ["study", app, "measure", measure, scope, params, groups],
@@ -404,7 +403,6 @@ export function useMeasure<Name extends MeasureName>(
           { params: { path: { app }, query: { ...scope, ...params, ...groups } } } as never,
         ) as Promise<Answer<Measured<Name>>>,
       ),
-    enabled,
     placeholderData: keepPreviousData,
   });
 }

@@ -7,6 +7,11 @@ export function wordFigures(measure: string, words: Words) {
   WORDS.set(measure, words);
 }
 
+/** Of which value of a property a figure is; nothing where it is of all. */
+export function partWords({ part, part_by }: { part?: string; part_by?: string }): string {
+  return part_by ? ` (${part_by} ${part || "not told"})` : "";
+}
+
 /** What the journeys behind a figure have in common, after their number. */
 export function figureWords(measure: string, figure: string): string {
   return WORDS.get(measure)?.(figure) ?? "";

@@ -1,5 +1,5 @@
 import { words } from "../format";
-import { figureWords } from "./figures";
+import { figureWords, partWords } from "./figures";
 
 /** Which journeys a question is asked of; see docs/segments.md. */
 export type Segment =
@@ -74,8 +74,7 @@ export function segmentWords(segment: Segment): string {
       ? `user ${segment.users[0]}`
       : `${segment.users.length} users`;
   }
-  const group = segment.part_by ? ` (${segment.part_by} ${segment.part || "not told"})` : "";
-  return figureWords(segment.measure, segment.figure) + group;
+  return figureWords(segment.measure, segment.figure) + partWords(segment);
 }
 
 function inBrackets(segment: Segment): string {

@@ -14,17 +14,15 @@ export function useFigure(of: string | null = null) {
 }
 
 /** The same for figures of the groups of a property: which is open of a value, and opening one. */
-export function useFigureOf(by: string, of: string | null = null) {
+export function useFigureOf(by: string) {
   const [address, change] = useAddress();
   const opened = (value: string) =>
-    address.get("part") === value && address.get("part_by") === by && address.get("of") === of
-      ? address.get("figure")
-      : null;
+    address.get("part") === value && address.get("part_by") === by ? address.get("figure") : null;
   const choose = (chosen: string, value: string) =>
     change(
       opened(value) === chosen
         ? { figure: null, of: null }
-        : { figure: chosen, of, part: value, part_by: by },
+        : { figure: chosen, of: null, part: value, part_by: by },
     );
   return [opened, choose] as const;
 }

@@ -3,7 +3,7 @@ import { useCallback } from "react";
 import { useNavigate } from "react-router";
 import { journeysPage, type Sort } from "../api/queries";
 import { count } from "../format";
-import { figureWords } from "../scope/figures";
+import { figureWords, partWords } from "../scope/figures";
 import { type Scope, scopeSearch, useAddress, useOpenedScope } from "../scope/scope";
 import { partsOf, type Segment, written } from "../scope/segment";
 import { ByProperty } from "./ByProperty";
@@ -49,7 +49,7 @@ export function Evidence({ app, scope: given, measure, figure, counted }: Props)
             {first.data ? count(first.data.total, "journey") : "…"}
           </span>{" "}
           {figureWords(measure, figure)}
-          {part_by && ` (${part_by} ${part || "not told"})`}
+          {partWords(scope)}
         </>
       }
       head={

@@ -31,16 +31,14 @@ interface Props<Figures> {
   measured: GroupsOf<Figures>;
   groups: Groups;
   columns: GroupColumn<Figures>[];
-  /** The measure, where it is not the page's own. */
-  of?: string;
   small?: (figures: Figures) => boolean;
 }
 
 /** The main figures for each value of a property, and of two of them the difference. */
 export function GroupTable<Figures>(props: Props<Figures>) {
-  const { measured, groups, columns, of, small } = props;
+  const { measured, groups, columns, small } = props;
   const by = groups.by ?? "";
-  const [opened, choose] = useFigureOf(by, of ?? null);
+  const [opened, choose] = useFigureOf(by);
   const two = groups.one === undefined ? null : [groups.one, groups.other ?? ""];
   const rows = two ? measured.groups.filter((one) => two.includes(one.value)) : measured.groups;
   if (!by) {

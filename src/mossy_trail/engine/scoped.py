@@ -56,10 +56,15 @@ class Groups:
 
 
 def groups_of(study: Study, scope: Scope, by: str, over: str = "") -> Groups:
-    """The groups of a property's values, or of days or weeks.
+    """The groups of a property's values, or of days or weeks; kept, as every group asks for them.
 
     Raises `KeyError` for a stretch of time that there is not.
     """
+    found: Groups = study.groups.of((scope, by, over), lambda: _groups(study, scope, by, over))
+    return found
+
+
+def _groups(study: Study, scope: Scope, by: str, over: str) -> Groups:
     if over:
         width = STRETCHES[over]
         shift = _THURSDAY if over == "week" else 0

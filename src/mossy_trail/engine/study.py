@@ -24,7 +24,7 @@ from mossy_trail.engine.recent import Recent
 MOST_GROUPS = 12
 """Values of a property for which figures are told, at the most."""
 MOST_KEPT = 24
-"""Segments, and figures' journeys, that are kept for the next question."""
+"""Segments, figures' journeys, and groups that are kept for the next question."""
 ENOUGH_TO_LEARN = 100_000
 """Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")
@@ -79,6 +79,7 @@ class Study:
         """What is the same for all questions, worked out by the first that needs it."""
         self.segments: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.evidence: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
+        self.groups: Recent[Any] = Recent(MOST_KEPT)
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at
         parts = [part for part in parts if len(part)]
         usual = learn(sample(parts, ENOUGH_TO_LEARN), app_map)[0] if parts else None

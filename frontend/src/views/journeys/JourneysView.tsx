@@ -4,7 +4,7 @@ import { Dropdown, Form } from "react-bootstrap";
 import type { AppSummary, JourneySummary } from "../../api/client";
 import { journeysPage, type ListQuery, type Sort, useJourney } from "../../api/queries";
 import { count } from "../../format";
-import { figureWords } from "../../scope/figures";
+import { figureWords, partWords } from "../../scope/figures";
 import { type Scope, useAddress, useOpenedScope } from "../../scope/scope";
 import { JourneyList } from "../../shell/JourneyList";
 import { isTyping } from "../../shell/keys";
@@ -72,7 +72,7 @@ export function JourneysView({ app }: { app: AppSummary }) {
         {list.figure && (
           <div className="px-3 pb-2 small-text">
             {figureWords(list.measure ?? "", list.figure)}
-            {scope.part_by && ` (${scope.part_by} ${scope.part || "not told"})`}{" "}
+            {partWords(scope)}{" "}
             <button
               type="button"
               className="figure-button"
