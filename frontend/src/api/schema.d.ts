@@ -1201,18 +1201,6 @@ export interface components {
             low: number;
         };
         /**
-         * DifferenceView
-         * @description One share less another, with the 95 % interval of what it stands for.
-         */
-        DifferenceView: {
-            /** Difference */
-            difference: number;
-            /** High */
-            high: number;
-            /** Low */
-            low: number;
-        };
-        /**
          * Doubt
          * @description Something that a person should look at.
          */
@@ -2055,7 +2043,7 @@ export interface components {
         MeasuredView_DropOffFigures_: {
             /** Between */
             between: {
-                [key: string]: components["schemas"]["DifferenceView"];
+                [key: string]: components["schemas"]["Difference"];
             } | null;
             /** Groups */
             groups: components["schemas"]["GroupView_DropOffFigures_"][];
@@ -2067,7 +2055,7 @@ export interface components {
         MeasuredView_FunnelFigures_: {
             /** Between */
             between: {
-                [key: string]: components["schemas"]["DifferenceView"];
+                [key: string]: components["schemas"]["Difference"];
             } | null;
             /** Groups */
             groups: components["schemas"]["GroupView_FunnelFigures_"][];
@@ -2079,7 +2067,7 @@ export interface components {
         MeasuredView_GateFigures_: {
             /** Between */
             between: {
-                [key: string]: components["schemas"]["DifferenceView"];
+                [key: string]: components["schemas"]["Difference"];
             } | null;
             /** Groups */
             groups: components["schemas"]["GroupView_GateFigures_"][];
@@ -2091,7 +2079,7 @@ export interface components {
         MeasuredView_LinkFigures_: {
             /** Between */
             between: {
-                [key: string]: components["schemas"]["DifferenceView"];
+                [key: string]: components["schemas"]["Difference"];
             } | null;
             /** Groups */
             groups: components["schemas"]["GroupView_LinkFigures_"][];
@@ -2103,7 +2091,7 @@ export interface components {
         MeasuredView_LoopFigures_: {
             /** Between */
             between: {
-                [key: string]: components["schemas"]["DifferenceView"];
+                [key: string]: components["schemas"]["Difference"];
             } | null;
             /** Groups */
             groups: components["schemas"]["GroupView_LoopFigures_"][];
@@ -2115,7 +2103,7 @@ export interface components {
         MeasuredView_OnboardingFigures_: {
             /** Between */
             between: {
-                [key: string]: components["schemas"]["DifferenceView"];
+                [key: string]: components["schemas"]["Difference"];
             } | null;
             /** Groups */
             groups: components["schemas"]["GroupView_OnboardingFigures_"][];
@@ -2127,7 +2115,7 @@ export interface components {
         MeasuredView_SignIn_: {
             /** Between */
             between: {
-                [key: string]: components["schemas"]["DifferenceView"];
+                [key: string]: components["schemas"]["Difference"];
             } | null;
             /** Groups */
             groups: components["schemas"]["GroupView_SignIn_"][];
@@ -2139,7 +2127,7 @@ export interface components {
         MeasuredView_StartFigures_: {
             /** Between */
             between: {
-                [key: string]: components["schemas"]["DifferenceView"];
+                [key: string]: components["schemas"]["Difference"];
             } | null;
             /** Groups */
             groups: components["schemas"]["GroupView_StartFigures_"][];
@@ -2151,7 +2139,7 @@ export interface components {
         MeasuredView_TabFigures_: {
             /** Between */
             between: {
-                [key: string]: components["schemas"]["DifferenceView"];
+                [key: string]: components["schemas"]["Difference"];
             } | null;
             /** Groups */
             groups: components["schemas"]["GroupView_TabFigures_"][];

@@ -24,7 +24,7 @@ export interface GroupColumn<Figures> {
 export interface GroupsOf<Figures> {
   groups: { value: string; figures: Figures }[];
   groups_left_out: number;
-  between: Record<string, Schemas["DifferenceView"]> | null;
+  between: Record<string, Schemas["Difference"]> | null;
 }
 
 interface Props<Figures> {

@@ -10,6 +10,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 from mossy_trail.core.measures.health import FINDINGS, LOUD
 from mossy_trail.core.model.log import OUTCOMES
 from mossy_trail.core.model.steps import FATES
+from mossy_trail.core.stats.intervals import Difference
 from mossy_trail.engine.trial import Counts
 from mossy_trail.intake.patterns import is_pattern
 from mossy_trail.intake.proposal import Doubt
@@ -403,21 +404,6 @@ class ScopeCounts(BaseModel):
     """Differs whenever rows or map do: then all figures are to be asked for anew."""
 
 
-class ShareView(BaseModel):
-    """`count` of `of`; `low` to `high` is the 95 % interval of the share."""
-
-    count: int
-    of: int
-    low: float
-    high: float
-
-
-class QuartilesView(BaseModel):
-    first: float
-    median: float
-    third: float
-
-
 class Proposal(BaseModel):
     screen: str
     why: str
@@ -595,14 +581,6 @@ class GroupView(BaseModel, Generic[Figures]):
     figures: Figures
 
 
-class DifferenceView(BaseModel):
-    """One share less another, with the 95 % interval of what it stands for."""
-
-    difference: float
-    low: float
-    high: float
-
-
 class MeasuredView(BaseModel, Generic[Figures]):
     """The figures of the whole scope, and of its groups, the largest or the earliest first.
 
@@ -612,4 +590,4 @@ class MeasuredView(BaseModel, Generic[Figures]):
     whole: Figures
     groups: list[GroupView[Figures]]
     groups_left_out: int
-    between: dict[str, DifferenceView] | None
+    between: dict[str, Difference] | None
