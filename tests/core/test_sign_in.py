@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -35,7 +36,7 @@ def as_truth_tells(found: dict[str, Any]) -> dict[str, Any]:
 
 @pytest.mark.parametrize("unit", ["sessions", "users"])
 def test_the_figures_are_the_true_ones(study: Study, demo: Demo, unit: Unit) -> None:
-    found = sign_in.measure(study, Scope(unit=unit)).as_dict()
+    found = asdict(sign_in.measure(study, Scope(unit=unit)))
     told = as_truth_tells(found)
     true = dict(demo.figures[unit])
     for times in ("met_to_tried_ms", "tried_to_in_ms"):
@@ -68,7 +69,7 @@ def opened(study: Study, scope: Scope, figure: str) -> int:
 
 def test_the_figures_do_not_depend_on_the_parts(demo_log: Log, app_map: AppMap) -> None:
     tallies = [
-        sign_in.measure(Study(split(demo_log, parts), app_map), Scope()).as_dict()
+        asdict(sign_in.measure(Study(split(demo_log, parts), app_map), Scope()))
         for parts in (1, 2, 13)
     ]
     assert tallies[0] == tallies[1] == tallies[2]

@@ -6,7 +6,7 @@ import json
 import statistics
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import fields, is_dataclass
+from dataclasses import asdict, fields, is_dataclass
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -168,8 +168,8 @@ def test_every_figure_opens_to_its_journeys(study: Study, measure: str, scope: S
 def test_figures_do_not_depend_on_the_parts(demo_log: Log, study: Study) -> None:
     other = Study(split(demo_log, 7), study.app_map)
     for measure in (tabs.measure, MEASURES["links"]):
-        assert measure(study, Scope()).as_dict() == measure(other, Scope()).as_dict()
-    one, two = (loops.measure(s, Scope()).as_dict() for s in (study, other))
+        assert asdict(measure(study, Scope())) == asdict(measure(other, Scope()))
+    one, two = (asdict(loops.measure(s, Scope())) for s in (study, other))
     assert one == two
     a, b = (dropoffs.measure(s, Scope(), "Receipt") for s in (study, other))
     assert [x.screen for x in a.screens] == [x.screen for x in b.screens]
@@ -198,7 +198,7 @@ def test_nothing_has_figures_too() -> None:
     empty = Study([], AppMap.from_dict({}))
     for measure in MEASURES.values():
         assert measure(empty, Scope()).in_scope == 0
-        assert json.dumps(measure(empty, Scope()).as_dict())
+        assert json.dumps(asdict(measure(empty, Scope())))
 
 
 def test_links_that_differ_in_ids_alone_are_one_figure(tmp_path: Path) -> None:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from functools import partial
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -71,9 +71,6 @@ class DropOffFigures:
     by_time: list[Survivors]
     goal: str
     goal_chance: float | None
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 class _Told(NamedTuple):

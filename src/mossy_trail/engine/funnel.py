@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, fields
+from dataclasses import dataclass, fields
 from typing import Any, Literal
 
 import numpy as np
@@ -105,9 +105,6 @@ class FunnelFigures:
     whole_time: Quartiles | None
     """From the first stage to the last."""
     small: bool
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 class FunnelParams(NoParams):

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import Any
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,9 +38,6 @@ class GateFigures:
     """Sessions with a detour by recovery or sign-up that got in after it, of all with one."""
     needed: list[int]
     """Sessions that got in at the first try, the second, and so on; the last one: that or later."""
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 MOST_TRIES = 5

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from difflib import SequenceMatcher
 from functools import partial
-from typing import Any
 from urllib.parse import urlsplit
 
 import numpy as np
@@ -71,9 +70,6 @@ class LinkFigures:
     """Sessions without a link, and what came after their first screen past the splash."""
     without_then: Landed
     goal: str
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 @measure_of("links", GoalParams)

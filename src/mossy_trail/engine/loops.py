@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -62,9 +62,6 @@ class LoopFigures:
     went_back: Count
     deepest: Quartiles | None
     most_deep: int
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 @measure_of("loops")

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from functools import partial
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,9 +40,6 @@ class OnboardingFigures:
     ends: dict[str, Share]
     later_took: Quartiles | None
     screens: list[ChainScreen]
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 @measure_of("onboarding")

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from functools import reduce
 from operator import add
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -56,9 +55,6 @@ class SignIn:
     """The map names at least one sign-in screen."""
     told: bool
     """Some row of the log says how a sign-in came out; else nobody knows who got in."""
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 @measure_of("sign-in")

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, fields
-from typing import Any
+from dataclasses import dataclass, fields
 
 import numpy as np
 from numpy.typing import NDArray
@@ -73,9 +72,6 @@ class StartFigures:
     quick: Speed
     small: bool
     bins: list[Bin]
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 class StartParams(NoParams):

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
-from typing import Any
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,9 +62,6 @@ class TabFigures:
     switches: list[Way]
     flips: list[Way]
     filters: list[Filter]
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 @measure_of("tabs")
