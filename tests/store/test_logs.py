@@ -22,7 +22,7 @@ from mossy_trail.intake.cloud_events import SentEvent
 from mossy_trail.store.database import migrations
 from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log
 from mossy_trail.store.models import App, Base, Row, SetAsideRow, StoredLog
-from mossy_trail.store.parts import PartsCache, Stamp, parts_needed
+from mossy_trail.store.parts import MAKING, PartsCache, Stamp, parts_needed
 
 FILES = [{"name": "skerry.csv", "bytes": 7}]
 
@@ -147,6 +147,37 @@ def test_parts_are_the_same_from_memory_from_disk_and_from_the_database(
         assert all(map(same_rows, parts, straight))
     cache.load(app_id, stamps[:1], {})
     assert len(list((tmp_path / "parts").iterdir())) == 1
+
+
+def test_parts_of_which_anything_is_lost_or_cut_short_are_made_anew(
+    engine: Engine, app_id: int, demo_log: Log, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    small = demo_log.take(np.arange(300))
+    stamps = [Stamp(store(engine, app_id, small), 1)]
+    cache = PartsCache(engine, tmp_path)
+
+    def rows() -> int:
+        return sum(map(len, cache.load(app_id, stamps, {})))
+
+    assert rows() == 300
+    (folder,) = tmp_path.iterdir()
+    for name in sorted(path.name for path in folder.iterdir()):
+        (folder / name).unlink()
+        assert rows() == 300, f"without {name}"
+        whole = (folder / name).read_bytes()
+        (folder / name).write_bytes(whole[: len(whole) // 2])
+        assert rows() == 300, f"with half of {name}"
+
+    def killed(path: Path, **_: object) -> None:
+        next(path.glob("part-*")).unlink()
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(shutil, "rmtree", killed)
+    with pytest.raises(KeyboardInterrupt):
+        cache.load(app_id, [Stamp(stamps[0].log, 2)], {})
+    monkeypatch.undo()
+    assert [path.suffix for path in tmp_path.iterdir()] == [MAKING]
+    assert rows() == 300
 
 
 def test_parts_hold_what_their_stamp_says_though_the_log_grows(

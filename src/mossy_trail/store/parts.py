@@ -15,6 +15,7 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
+import structlog
 from sqlalchemy import Engine
 
 from mossy_trail.core.model.log import DICTIONARIES, DTYPES, Column, Log, each_part, extend, merge
@@ -25,7 +26,9 @@ ROWS_PER_PART = 250_000
 SMALL_TAIL = 20_000
 """Rows of a live log that are put into parts in memory, however few these are."""
 MAKING = ".making"
-_TERMS, _STAMPS = "terms.arrow", "stamps.json"
+"""Ends the name of a folder that is not whole: on its way in, or out."""
+_TERMS, _CONTENTS = "terms.arrow", "contents.json"
+_note = structlog.get_logger()
 
 
 def parts_needed(rows: int) -> int:
@@ -60,14 +63,13 @@ class PartsCache:
         stamps = sorted(stamps)
         found = self._find(app_id, stamps)
         if found:
-            written, folder = found
+            written, parts = found
             tails = [
                 stamp.read(self._engine, before.through)
                 for stamp, before in zip(stamps, written, strict=True)
                 if stamp != before
             ]
             tail = merge(tails)
-            parts = _read(folder)
             rows = sum(map(len, parts))
             # Who signs in now can tell who earlier rows are of.
             settled = not any(map(tells_accounts, [tail, *parts]))
@@ -80,17 +82,21 @@ class PartsCache:
         ]
         whole = people(merge(logs))
         split_up = each_part(whole, parts_needed(len(whole)))
-        return _read(self._write(app_id, stamps, split_up, whole.terms))
+        return self._write(app_id, stamps, split_up, whole.terms)
 
-    def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], Path] | None:
+    def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], list[Log]] | None:
         """Parts of these logs, in which at most rows of live ones are missing."""
         for folder in self._folder.glob(f"app-{app_id}.*"):
             if folder.suffix == MAKING:
                 continue
-            written = [Stamp(*stamp) for stamp in json.loads((folder / _STAMPS).read_text())]
+            try:
+                written, parts = _read(folder)
+            except (OSError, ValueError) as error:
+                _note.warning("a cache of parts is broken", folder=folder.name, error=str(error))
+                continue
             same = [(s.log, s.version) for s in written] == [(s.log, s.version) for s in stamps]
             if same and all(a.through <= b.through for a, b in zip(written, stamps, strict=True)):
-                return written, folder
+                return written, parts
         return None
 
     def _write(
@@ -99,23 +105,38 @@ class PartsCache:
         stamps: Sequence[Stamp],
         parts: Iterable[Log],
         terms: dict[str, list[str]],
-    ) -> Path:
+    ) -> list[Log]:
         self._folder.mkdir(parents=True, exist_ok=True)
-        for old in self._folder.glob(f"app-{app_id}.*"):
-            shutil.rmtree(old, ignore_errors=True)  # what is mapped in memory stays readable
-        text = json.dumps(stamps)
-        folder = self._folder / f"app-{app_id}.{sha256(text.encode()).hexdigest()[:24]}"
+        self._clear(app_id)
+        name = sha256(json.dumps(stamps).encode()).hexdigest()[:24]
+        folder = self._folder / f"app-{app_id}.{name}"
         making = folder.with_name(folder.name + MAKING)
         making.mkdir()
-        (making / _STAMPS).write_text(text)
-        for number, part in enumerate(parts):
+        count = 0
+        for count, part in enumerate(parts, start=1):
             columns = {name: pa.array(part.columns[name]) for name in DTYPES}
-            _write_table(making / f"part-{number:04}.arrow", pa.table(columns))
+            _write_table(making / _part_name(count), pa.table(columns))
         for name in DICTIONARIES:
             table = pa.table({"text": pa.array(terms[name], pa.large_string())})
             _write_table(making / f"{name}.{_TERMS}", table)
+        (making / _CONTENTS).write_text(json.dumps({"stamps": stamps, "parts": count}))
         making.rename(folder)
-        return folder
+        return _read(folder)[1]
+
+    def _clear(self, app_id: int) -> None:
+        """Take an app's folders away; what is mapped in memory stays readable.
+
+        Each is renamed first, so that one that is half gone when the server is killed is not
+        taken for whole.
+        """
+        for left in self._folder.glob(f"app-{app_id}.*{MAKING}"):
+            shutil.rmtree(left, ignore_errors=True)
+        for old in self._folder.glob(f"app-{app_id}.*"):
+            shutil.rmtree(old.rename(old.with_name(old.name + MAKING)), ignore_errors=True)
+
+
+def _part_name(number: int) -> str:
+    return f"part-{number:04}.arrow"
 
 
 def _write_table(path: Path, table: pa.Table) -> None:
@@ -123,16 +144,16 @@ def _write_table(path: Path, table: pa.Table) -> None:
         writer.write_table(table.combine_chunks())
 
 
-def _read(folder: Path) -> list[Log]:
+def _read(folder: Path) -> tuple[list[Stamp], list[Log]]:
+    contents = json.loads((folder / _CONTENTS).read_text())
     terms = {
         name: _read_table(folder / f"{name}.{_TERMS}")["text"].to_pylist() for name in DICTIONARIES
     }
     parts = []
-    for path in sorted(folder.glob("part-*.arrow")):
-        table = _read_table(path)
-        columns = {name: _mapped(table[name]) for name in DTYPES}
-        parts.append(Log(columns, terms))
-    return parts
+    for number in range(1, contents["parts"] + 1):
+        table = _read_table(folder / _part_name(number))
+        parts.append(Log({name: _mapped(table[name]) for name in DTYPES}, terms))
+    return [Stamp(*stamp) for stamp in contents["stamps"]], parts
 
 
 def _read_table(path: Path) -> pa.Table:
