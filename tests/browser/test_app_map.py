@@ -24,7 +24,7 @@ def test_from_a_draft_to_a_map_that_is_trusted(
     more = ["2026-05-05T10:00:07Z,odd,SailingsBord", "2026-05-05T10:00:08Z,odd,Receipt 77"]
     odd.write_text("\n".join(["time,user,screen", *rows, *more, ""]))
     page.open(f"/logs?app={app}")
-    page.click(".view-body a[href*='part=draft']")
+    page.click(".view-body a[href*='show=draft']")
     page.until(lambda: "32 screens, 5 tabs, 1 filter, 4 links" in page.text(".view-body"))
     page.click(".view-body .btn-primary")
     page.until(lambda: page.text("h1").endswith("every name in the log is one of them."))

@@ -9,12 +9,12 @@ interface Props<Key extends string> {
 /** One of a few, all of them to be seen. */
 export function Choice<Key extends string>({ label, choices, chosen, onChoose }: Props<Key>) {
   return (
-    <fieldset className="d-inline-flex gap-3 small-text" aria-label={label}>
+    <fieldset className="d-inline-flex flex-wrap column-gap-3 small-text" aria-label={label}>
       {(Object.keys(choices) as Key[]).map((key) => (
         <button
           key={key}
           type="button"
-          className={`figure-button ${key === chosen ? "chosen" : ""}`}
+          className={`figure-button text-nowrap ${key === chosen ? "chosen" : ""}`}
           aria-pressed={key === chosen}
           onClick={() => onChoose(key)}
         >

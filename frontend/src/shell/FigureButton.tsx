@@ -1,4 +1,5 @@
 import type { ReactNode } from "react";
+import { useFigure } from "../scope/useFigure";
 
 interface Props {
   figure: string;
@@ -22,4 +23,18 @@ export function FigureButton({ figure, chosen, onChoose, title, children }: Prop
       {children}
     </button>
   );
+}
+
+interface OpenProps {
+  figure: string;
+  /** The measure it is of, where a page has several. */
+  of?: string | null;
+  title?: string;
+  children: ReactNode;
+}
+
+/** A figure of the page's own address. */
+export function OpenFigure({ of = null, ...own }: OpenProps) {
+  const [chosen, choose] = useFigure(of);
+  return <FigureButton {...own} chosen={chosen} onChoose={choose} />;
 }

@@ -4,7 +4,7 @@ import type { AppSummary } from "../api/client";
 import type { FiguresOf, Measured, MeasureName } from "../api/queries";
 import { useAddress } from "../scope/scope";
 import { Evidence } from "./Evidence";
-import { GroupChoice, useGroups } from "./GroupChoice";
+import { useGroups } from "./GroupChoice";
 import { type GroupColumn, type GroupsOf, GroupTable } from "./GroupTable";
 import { Empty, Loading, Trouble } from "./states";
 
@@ -17,14 +17,18 @@ interface Props<Name extends MeasureName> {
   counted?: string;
   /** The main figure in words. */
   sentence: (found: FiguresOf<Name>) => string;
+  /** Said instead of figures, where there are none to tell. */
+  empty?: (found: FiguresOf<Name>) => ReactNode;
   /** What is told of each group of a property. */
   columns?: (whole: FiguresOf<Name>) => GroupColumn<FiguresOf<Name>>[];
+  small?: (found: FiguresOf<Name>) => boolean;
   children: (found: FiguresOf<Name>) => ReactNode;
 }
 
 /** A view of one measure: waiting, broken, empty, or its figures with the journeys beside them. */
 export function MeasureView<Name extends MeasureName>(props: Props<Name>) {
   const { app, measure, answer, purpose, counted, sentence, columns, children } = props;
+  const { small, empty } = props;
   const [address] = useAddress();
   const groups = useGroups();
   const figure = address.get("figure");
@@ -41,27 +45,35 @@ export function MeasureView<Name extends MeasureName>(props: Props<Name>) {
       </Empty>
     );
   }
+  const instead = empty?.(answer.data.whole);
+  if (instead) {
+    return instead;
+  }
   return (
     <>
       <div className="view-body">
         <h1>{sentence(answer.data.whole)}</h1>
         {columns && (
           <section className="mb-2">
-            <GroupChoice
-              app={app.key}
-              groups={groups}
-              values={answer.data.groups.map((one) => one.value)}
-            />
             <GroupTable
+              app={app.key}
               measured={answer.data as GroupsOf<FiguresOf<Name>>}
               groups={groups}
               columns={columns(answer.data.whole)}
+              small={small}
             />
           </section>
         )}
         {children(answer.data.whole)}
       </div>
-      {figure && <Evidence app={app.key} measure={measure} figure={figure} counted={counted} />}
+      {figure && (
+        <Evidence
+          app={app.key}
+          measure={address.get("of") ?? measure}
+          figure={figure}
+          counted={counted}
+        />
+      )}
     </>
   );
 }

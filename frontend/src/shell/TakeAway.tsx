@@ -1,4 +1,5 @@
 import type { RefObject } from "react";
+import type { Value } from "./columns";
 
 interface Props {
   /** What the files are called, before their ending. */
@@ -6,7 +7,7 @@ interface Props {
   /** Where the chart is. */
   chart: RefObject<HTMLElement | null>;
   /** The table of the same figures, with its head. */
-  rows: () => (string | number | null)[][];
+  rows: () => Value[][];
 }
 
 /** The chart as a picture, and its figures as a table. */
@@ -43,7 +44,7 @@ export function TakeAway({ name, chart, rows }: Props) {
   );
 }
 
-function Csv({ name, rows }: Pick<Props, "name" | "rows">) {
+export function Csv({ name, rows }: Pick<Props, "name" | "rows">) {
   return (
     <button
       type="button"
@@ -65,8 +66,8 @@ function save(name: string, type: string, content: string | Blob) {
 }
 
 /** A text that begins like a formula is one to some programs: a quote before it keeps it text. */
-export function csv(rows: (string | number | null)[][]): string {
-  const cell = (value: string | number | null) => {
+export function csv(rows: Value[][]): string {
+  const cell = (value: Value) => {
     const text = String(value ?? "");
     const safe = typeof value === "string" && /^[=+\-@\t\r]/.test(text) ? `'${text}` : text;
     return /[",\n\r]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;

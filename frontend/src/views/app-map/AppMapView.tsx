@@ -54,7 +54,7 @@ export function AppMapView({ app }: { app: AppSummary }) {
       </Empty>
     );
   }
-  const asked = address.get("part");
+  const asked = address.get("show");
   const part: Part = asked && asked in PARTS ? (asked as Part) : "screens";
   return (
     <>
@@ -65,7 +65,7 @@ export function AppMapView({ app }: { app: AppSummary }) {
           <Nav
             variant="underline"
             activeKey={part}
-            onSelect={(chosen) => change({ part: chosen === "screens" ? null : chosen })}
+            onSelect={(chosen) => change({ show: chosen === "screens" ? null : chosen })}
           >
             {Object.entries(PARTS).map(([key, word]) => (
               <Nav.Item key={key}>
@@ -93,16 +93,16 @@ export function AppMapView({ app }: { app: AppSummary }) {
           <Connections map={map} busy={save.isPending} onChange={saveMap} />
         )}
         {part === "picture" && (
-          <AppPicture view={view} tabs={app.tabs} figure={figure} onFigure={choose} />
+          <AppPicture app={app.key} view={view} tabs={app.tabs} figure={figure} onFigure={choose} />
         )}
         {part === "history" && <HistoryRules app={app.key} map={map} onChange={saveMap} />}
-        {part === "practice" && <PlanAndPractice view={view} figure={figure} onFigure={choose} />}
+        {part === "practice" && <PlanAndPractice app={app.key} view={view} />}
         {part === "draft" && (
           <Drafted
             app={app.key}
             onTake={(next) => {
               saveMap(next);
-              change({ part: null });
+              change({ show: null });
             }}
           />
         )}

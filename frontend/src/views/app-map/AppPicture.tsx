@@ -3,9 +3,13 @@ import type { MapView } from "../../api/client";
 import { curve, KIND_OF, type Kind, layers, NODE } from "../../charts/layers";
 import { useTabs } from "../../charts/tabs";
 import { count, percent, short, words } from "../../format";
+import { Choice } from "../../shell/Choice";
+import { Picture } from "../../shell/Picture";
+import { MOVE_COLUMNS } from "./moves";
 import { moveFigure, screenFigure } from "./words";
 
 interface Props {
+  app: string;
   view: MapView;
   tabs: readonly string[];
   figure: string | null;
@@ -23,10 +27,14 @@ const KINDS: Record<Kind, string> = {
 const FAINT = 0.004;
 const ZOOM = [0.6, 0.8, 1, 1.3, 1.7, 2.2];
 
-/** The app as people go through it: screens in layers, and the moves between them by their use. */
-export function AppPicture({ view, tabs, figure, onFigure }: Props) {
+/**
+ * The app as people go through it: screens in layers, and the moves between them by their use.
+ * Of a screen that is chosen, only what leads to it and from it stays.
+ */
+export function AppPicture({ app, view, tabs, figure, onFigure }: Props) {
   const [hidden, setHidden] = useState<ReadonlySet<Kind>>(new Set<Kind>(["back"]));
   const [zoom, setZoom] = useState(2);
+  const [all, setAll] = useState(false);
   const [over, setOver] = useState<string | null>(null);
   const colour = useTabs();
   const screens = view.screens.filter((screen) => !screen.unknown && screen.visits > 0);
@@ -37,9 +45,13 @@ export function AppPicture({ view, tabs, figure, onFigure }: Props) {
     (move) => move.from !== move.to && at.has(move.from) && at.has(move.to),
   );
   const most = Math.max(1, ...drawn.map((move) => move.steps));
-  const shown = drawn.filter(
-    (move) => move.steps >= most * FAINT && !hidden.has(KIND_OF[move.by] ?? "onward"),
-  );
+  const focus = nodes.find((node) => screenFigure(node.name) === figure)?.name;
+  const shown = focus
+    ? drawn.filter((move) => move.from === focus || move.to === focus)
+    : drawn.filter(
+        (move) => (all || move.steps >= most * FAINT) && !hidden.has(KIND_OF[move.by] ?? "onward"),
+      );
+  const beside = new Set(shown.flatMap((move) => [move.from, move.to]));
   const scale = ZOOM[zoom] ?? 1;
   if (!nodes.length) {
     return <p className="soft">No screen of the map is visited in this scope.</p>;
@@ -47,7 +59,19 @@ export function AppPicture({ view, tabs, figure, onFigure }: Props) {
   const near = (move: { from: string; to: string }) =>
     over === null || move.from === over || move.to === over;
   return (
-    <>
+    <Picture
+      name={`${app}-map`}
+      title={focus ? `To ${short(focus, 30)} and from it` : "The app as people go through it"}
+      table={{ columns: MOVE_COLUMNS, rows: view.moves, id: moveFigure }}
+      choices={
+        <Choice
+          label="Moves that are drawn"
+          choices={{ most: "moves used most", all: "all" }}
+          chosen={all ? "all" : "most"}
+          onChoose={(chosen) => setAll(chosen === "all")}
+        />
+      }
+    >
       <div className="d-flex flex-wrap gap-3 align-items-center small-text mb-2">
         {Object.entries(KINDS).map(([kind, word]) => (
           <label key={kind} className="d-inline-flex gap-1 align-items-center">
@@ -70,7 +94,7 @@ export function AppPicture({ view, tabs, figure, onFigure }: Props) {
         ))}
         <span className="ms-auto d-inline-flex gap-2 align-items-center">
           <span className="soft">
-            {count(shown.length)} of {count(drawn.length, "move")}, those used most
+            {count(shown.length)} of {count(drawn.length, "move")}
           </span>
           <button
             type="button"
@@ -154,7 +178,7 @@ export function AppPicture({ view, tabs, figure, onFigure }: Props) {
                 role="button"
                 tabIndex={0}
                 aria-label={`${node.name}: ${count(screen?.journeys ?? 0, "journey")}`}
-                className={`screen-node ${figure === own ? "chosen" : ""}`}
+                className={`screen-node ${figure === own ? "chosen" : ""} ${focus && !beside.has(node.name) ? "far" : ""}`}
                 transform={`translate(${node.x},${node.y})`}
                 onClick={() => onFigure(own)}
                 onKeyDown={(event) => event.key === "Enter" && onFigure(own)}
@@ -179,10 +203,9 @@ export function AppPicture({ view, tabs, figure, onFigure }: Props) {
         {percent(
           shown.reduce((n, m) => n + m.steps, 0) / drawn.reduce((n, m) => n + m.steps, 0) || 0,
         )}{" "}
-        are drawn. The {count(view.moves.length)} most used stand in a table under Plan and
-        practice.
+        are drawn. Choose a screen, and only what leads to it and from it stays.
       </p>
-    </>
+    </Picture>
   );
 }
 

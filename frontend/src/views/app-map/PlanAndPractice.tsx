@@ -1,22 +1,19 @@
-import { useState } from "react";
 import type { MapView } from "../../api/client";
-import { count, words } from "../../format";
+import { words } from "../../format";
+import { DataTable } from "../../shell/DataTable";
+import { OpenFigure } from "../../shell/FigureButton";
+import { MOVE_COLUMNS } from "./moves";
 import { moveFigure, screenFigure } from "./words";
 
 interface Props {
+  app: string;
   view: MapView;
-  figure: string | null;
-  onFigure: (figure: string) => void;
 }
 
-const AT_FIRST = 25;
-
 /** The moves that were declared and those that are seen; screens nobody reaches or leaves. */
-export function PlanAndPractice({ view, figure, onFigure }: Props) {
-  const [all, setAll] = useState(false);
+export function PlanAndPractice({ app, view }: Props) {
   const { never_seen, not_declared, unreached, no_way_out } = view.practice;
   const declared = Array.isArray(view.document.moves) && view.document.moves.length > 0;
-  const shown = view.moves.slice(0, all ? undefined : AT_FIRST);
   const undeclared = new Set(not_declared.map(moveFigure));
   return (
     <div className="column">
@@ -29,8 +26,7 @@ export function PlanAndPractice({ view, figure, onFigure }: Props) {
         title="Screens that nobody is seen to leave"
         names={no_way_out}
         none="Every screen that is reached is left again."
-        figure={figure}
-        onFigure={onFigure}
+        opened
       />
       {declared ? (
         <>
@@ -51,49 +47,21 @@ export function PlanAndPractice({ view, figure, onFigure }: Props) {
           tells which of them are never made, and which are made that nobody meant.
         </p>
       )}
-      <h2 className="mt-3">Moves as they are made</h2>
-      <table className="table table-sm plain" data-testid="moves">
-        <thead>
-          <tr>
-            <th className="n">journeys</th>
-            <th className="n">times</th>
-            <th>from</th>
-            <th>to</th>
-            <th>by</th>
-            <th />
-          </tr>
-        </thead>
-        <tbody>
-          {shown.map((move) => {
-            const own = moveFigure(move);
-            return (
-              <tr key={own} className={figure === own ? "table-active" : ""}>
-                <td className="n">
-                  <button
-                    type="button"
-                    className={`figure-button ${figure === own ? "chosen" : ""}`}
-                    onClick={() => onFigure(own)}
-                  >
-                    {count(move.journeys)}
-                  </button>
-                </td>
-                <td className="n soft">{count(move.steps)}</td>
-                <td className="clip">{move.from}</td>
-                <td className="clip">{move.to}</td>
-                <td>{words(move.by)}</td>
-                <td className="small-text">
-                  {undeclared.has(own) && <span className="mark-word">not declared</span>}
-                </td>
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
-      {view.moves.length > shown.length && (
-        <button type="button" className="figure-button" onClick={() => setAll(true)}>
-          show all {count(view.moves.length)}
-        </button>
-      )}
+      <DataTable
+        name={`${app}-moves`}
+        title="Moves as they are made"
+        columns={[
+          ...MOVE_COLUMNS,
+          {
+            title: "declared",
+            value: (move) => (undeclared.has(moveFigure(move)) ? "not declared" : ""),
+          },
+        ]}
+        rows={view.moves}
+        id={moveFigure}
+        testid="moves"
+        first={25}
+      />
     </div>
   );
 }
@@ -102,31 +70,20 @@ interface ScreensProps {
   title: string;
   names: string[];
   none: string;
-  figure?: string | null;
-  onFigure?: (figure: string) => void;
+  /** Whether journeys stand on them that can be opened. */
+  opened?: boolean;
 }
 
-function Screens({ title, names, none, figure, onFigure }: ScreensProps) {
+function Screens({ title, names, none, opened }: ScreensProps) {
   return (
     <p className="mb-1">
       <span className="fw-semibold">{title}:</span>{" "}
       {names.length ? (
-        names.map((name) =>
-          onFigure ? (
-            <button
-              key={name}
-              type="button"
-              className={`figure-button me-2 ${figure === screenFigure(name) ? "chosen" : ""}`}
-              onClick={() => onFigure(screenFigure(name))}
-            >
-              {name}
-            </button>
-          ) : (
-            <span key={name} className="me-2">
-              {name}
-            </span>
-          ),
-        )
+        names.map((name) => (
+          <span key={name} className="me-2">
+            {opened ? <OpenFigure figure={screenFigure(name)}>{name}</OpenFigure> : name}
+          </span>
+        ))
       ) : (
         <span className="soft">{none}</span>
       )}

@@ -1,4 +1,4 @@
-import type { AppSummary, DropOffFigures } from "../../api/client";
+import type { AppSummary, Count, DropOffFigures } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { ExitBars } from "../../charts/ExitBars";
 import { Survival } from "../../charts/Survival";
@@ -7,6 +7,8 @@ import { useAddress, useScope } from "../../scope/scope";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
 import { CountButton } from "../../shell/CountButton";
+import { type Column, name, number, opens, share } from "../../shell/columns";
+import { DataTable } from "../../shell/DataTable";
 import { GoalChoice } from "../../shell/GoalChoice";
 import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
@@ -50,16 +52,22 @@ export function DropOffsView({ app }: { app: AppSummary }) {
             and no exits here; journeys that the log's end cut off are left out.
           </p>
           {found.ended > 0 && <Exits app={app.key} found={found} />}
-          <div className="d-flex flex-wrap gap-3 align-items-baseline mb-1">
-            <GoalChoice app={app.key} none="weigh by a goal …" />
-            {found.goal_chance !== null && goal && (
-              <span className="small-text">
-                {percent(found.goal_chance)} of journeys reach {goal}, by the ways that are walked;
-                the last column says how much more would if a screen lost no one.
-              </span>
-            )}
-          </div>
-          <Screens found={found} />
+          {found.goal_chance !== null && goal && (
+            <p className="small-text mb-1">
+              {percent(found.goal_chance)} of journeys reach {goal}, by the ways that are walked;
+              the last column says how much more would if a screen lost no one.
+            </p>
+          )}
+          <DataTable
+            name={`${app.key}-drop-offs`}
+            title="Screens that are left"
+            choices={<GoalChoice app={app.key} none="weigh by a goal …" />}
+            columns={table(found)}
+            rows={telling(found)}
+            id={(one) => one.screen}
+            testid="drop-offs"
+          />
+          <Few found={found} />
           <Survivors app={app.key} found={found} />
         </>
       )}
@@ -78,107 +86,105 @@ function sentence(found: DropOffFigures): string {
   return `Of ${count(found.ended, "journey")} that ended, most beyond what is to be expected did on ${more(worst)}${second}.`;
 }
 
-function table(found: DropOffFigures): (string | number | null)[][] {
+type Screen = DropOffFigures["screens"][number];
+
+function table(found: DropOffFigures): Column<Screen>[] {
+  const weight: Column<Screen> = {
+    title: "weight",
+    value: (one) => one.weight,
+    cell: (one) => (one.weight ? `+${(one.weight * 100).toFixed(2)} points` : "–"),
+    numeric: true,
+    inFile: `weight for ${found.goal}`,
+  };
   return [
-    ["screen", "visits", "exits", "true exits", "expected", "excess", `weight for ${found.goal}`],
-    ...found.screens.map((one) => [
-      one.screen,
-      one.visits.times,
-      one.exits.times,
-      one.true.times,
-      one.expected,
-      one.excess,
-      one.weight ?? null,
+    name("screen", (one) => one.screen, "12rem"),
+    { ...number("visits", (one) => one.visits.times), fileOnly: true },
+    exits("exits", (one) => one.exits),
+    share("of visits", (one) => one.rate),
+    share("of all", (one) => ({ count: one.exits.times, of: found.ended })),
+    exits("true exits", (one) => one.true),
+    { ...number("expected", (one) => one.expected), fileOnly: true },
+    {
+      title: "excess",
+      value: (one) => one.excess,
+      cell: (one) => excess(one.excess),
+      numeric: true,
+      about: "true exits beyond those to be expected",
+    },
+    several("what came last", (one) => [
+      ...Object.entries(one.why).flatMap(([why, own]) =>
+        why === "quiet" ? [] : [{ said: WHY[why] ?? why, own }],
+      ),
+      ...Object.entries(one.before)
+        .slice(0, 2)
+        .map(([screen, own]) => ({ said: `from ${screen}`, own })),
     ]),
+    several("how it ended", (one) =>
+      Object.entries(one.kinds).flatMap(([kind, own]) =>
+        own.times ? [{ said: EXIT_WORDS[kind] ?? kind, own }] : [],
+      ),
+    ),
+    ...(found.screens.some((one) => one.weight !== null) ? [weight] : []),
   ];
 }
 
-function Screens({ found }: { found: DropOffFigures }) {
-  const shown = telling(found).slice(0, 60);
-  const few = found.screens.filter((one) => one.exits.times && !shown.includes(one));
-  const weighed = shown.some((one) => one.weight !== null);
+/** Exits are counted in any case: a share of visits says little of users. */
+function exits(title: string, of: (one: Screen) => Count): Column<Screen> {
+  const cell = (one: Screen) => <CountButton own={of(one)} times />;
+  return { title, value: (one) => of(one).times, cell, numeric: true };
+}
+
+function excess(more: number) {
+  const sign = Math.abs(more) < 0.5 ? "±" : more > 0 ? "+" : "−";
   return (
-    <>
-      <table className="table table-sm plain" data-testid="drop-offs">
-        <thead>
-          <tr>
-            <th>screen</th>
-            <th className="n">exits</th>
-            <th className="n">of visits · of all</th>
-            <th className="n">true exits</th>
-            <th className="n">excess</th>
-            <th>what came last</th>
-            <th>how it ended</th>
-            {weighed && <th className="n">weight</th>}
-          </tr>
-        </thead>
-        <tbody>
-          {shown.map((one) => (
-            <tr key={one.screen}>
-              <td className="clip" style={{ maxWidth: "12rem" }} title={one.screen}>
-                {shownName(one.screen)}
-              </td>
-              <td className="n">
-                <CountButton own={one.exits} times />
-              </td>
-              <td className="n soft">
-                {percent(one.rate.count / one.rate.of || 0)} ·{" "}
-                {percent(one.exits.times / (found.ended || 1))}
-              </td>
-              <td className="n">
-                <CountButton own={one.true} times />
-              </td>
-              <td className={`n ${one.excess > 0 ? "" : "soft"}`}>
-                {Math.abs(one.excess) < 0.5 ? "±" : one.excess > 0 ? "+" : "−"}
-                {count(Math.round(Math.abs(one.excess)))}
-              </td>
-              <td className="small-text">
-                {[
-                  ...Object.entries(one.why)
-                    .filter(([why]) => why !== "quiet")
-                    .map(([why, own]) => ({ said: WHY[why], own })),
-                  ...Object.entries(one.before)
-                    .slice(0, 2)
-                    .map(([screen, own]) => ({ said: `from ${screen}`, own })),
-                ].map(({ said, own }, i) => (
-                  <span key={own.figure}>
-                    {i > 0 && " · "}
-                    {said} <CountButton own={own} times />
-                  </span>
-                ))}
-              </td>
-              <td className="small-text">
-                {Object.entries(one.kinds)
-                  .filter(([, own]) => own.times)
-                  .map(([kind, own], i) => (
-                    <span key={kind}>
-                      {i > 0 && " · "}
-                      {EXIT_WORDS[kind] ?? kind} <CountButton own={own} times />
-                    </span>
-                  ))}
-              </td>
-              {weighed && (
-                <td className="n">
-                  {one.weight ? `+${((one.weight ?? 0) * 100).toFixed(2)} points` : "–"}
-                </td>
-              )}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {few.length > 0 && (
-        <p className="small-text" data-testid="few">
-          <span className="soft">fewer than {ENOUGH} visits, too few to tell: </span>
-          {few.slice(0, 40).map((one, i) => (
-            <span key={one.screen}>
-              {i > 0 && " · "}
-              {short(shownName(one.screen), 30)} <CountButton own={one.exits} times />
-            </span>
-          ))}
-          {few.length > 40 && ` and ${count(few.length - 40)} more, in the CSV`}
-        </p>
-      )}
-    </>
+    <span className={more > 0 ? "" : "soft"}>
+      {sign}
+      {count(Math.round(Math.abs(more)))}
+    </span>
+  );
+}
+
+function several(
+  title: string,
+  of: (one: Screen) => { said: string; own: Count }[],
+): Column<Screen> {
+  return {
+    title,
+    value: (one) =>
+      of(one)
+        .map(({ said, own }) => `${said} ${own.times}`)
+        .join(", "),
+    cell: (one) => (
+      <span className="small-text">
+        {of(one).map(({ said, own }, i) => (
+          <span key={own.figure}>
+            {i > 0 && " · "}
+            {said} <CountButton own={own} times />
+          </span>
+        ))}
+      </span>
+    ),
+  };
+}
+
+/** Screens with too few visits to tell, which the table leaves to its file. */
+function Few({ found }: { found: DropOffFigures }) {
+  const shown = telling(found);
+  const few = found.screens.filter((one) => one.exits.times && !shown.includes(one));
+  if (!few.length) {
+    return null;
+  }
+  return (
+    <p className="small-text" data-testid="few">
+      <span className="soft">fewer than {ENOUGH} visits, too few to tell: </span>
+      {few.slice(0, 40).map((one, i) => (
+        <span key={one.screen}>
+          {i > 0 && " · "}
+          {short(shownName(one.screen), 30)} <CountButton own={one.exits} times />
+        </span>
+      ))}
+      {few.length > 40 && ` and ${count(few.length - 40)} more, in the CSV`}
+    </p>
   );
 }
 
@@ -189,7 +195,7 @@ function Exits({ app, found }: { app: string; found: DropOffFigures }) {
     <Picture
       name={`${app}-drop-offs`}
       title="Found against expected, by how far beyond chance"
-      rows={() => table(found)}
+      table={{ columns: table(found), rows: found.screens, id: (one) => one.screen }}
     >
       <ExitBars screens={worst} chosen={figure} onChoose={choose} />
     </Picture>
@@ -202,6 +208,8 @@ function telling(found: DropOffFigures): DropOffFigures["screens"] {
   const enough = left.filter((one) => one.visits.times >= ENOUGH);
   return enough.length ? enough : left;
 }
+
+type Mark = DropOffFigures["by_time"][number];
 
 const KINDS = { steps: "by steps", time: "by time" };
 
@@ -235,10 +243,15 @@ function Survivors({ app, found }: { app: string; found: DropOffFigures }) {
           onChoose={(chosen) => change({ going: chosen === "steps" ? null : chosen })}
         />
       }
-      rows={() => [
-        [kind === "time" ? "seconds" : "steps", "journeys", "share"],
-        ...marks.map((one) => [one.mark, one.journeys, one.journeys / all]),
-      ]}
+      table={{
+        columns: [
+          number<Mark>(kind === "time" ? "seconds" : "steps", (one) => one.mark),
+          opens<Mark>("journeys", (one) => ({ figure: one.figure, n: one.journeys })),
+          share<Mark>("share", (one) => ({ count: one.journeys, of: all })),
+        ],
+        rows: marks,
+        id: (one) => String(one.mark),
+      }}
     >
       <Survival
         marks={marks}

@@ -1,7 +1,9 @@
-import type { ReactNode } from "react";
 import { useFit } from "../../api/queries";
 import { count, words } from "../../format";
-import { misfitFigure, shareOf } from "./words";
+import { type Column, text } from "../../shell/columns";
+import { DataTable } from "../../shell/DataTable";
+import { FigureButton } from "../../shell/FigureButton";
+import { type Fit, type Misfit, misfitFigure, shareOf } from "./words";
 
 interface Props {
   app: string;
@@ -15,85 +17,76 @@ export function Misfits({ app, figure, onFigure }: Props) {
   if (!fit || fit.landed === fit.told) {
     return null;
   }
-  const open = (key: string, n: number): ReactNode => (
-    <button
-      type="button"
-      className={`figure-button ${key === figure ? "chosen" : ""}`}
-      data-figure={key}
-      aria-pressed={key === figure}
-      onClick={() => onFigure(key)}
-    >
-      {count(n)}
-    </button>
-  );
+  const open = <Row,>(title: string, of: (row: Row) => [string, number]): Column<Row> => ({
+    title,
+    value: (row) => of(row)[1],
+    numeric: true,
+    cell: (row) => (
+      <FigureButton figure={of(row)[0]} chosen={figure} onChoose={onFigure}>
+        {count(of(row)[1])}
+      </FigureButton>
+    ),
+  });
   const groups = [
     { kind: "move", title: "move", list: fit.by_move },
     { kind: "screen", title: "landed on", list: fit.by_screen },
     { kind: "value", title: fit.by, list: fit.by_value },
   ];
+  const key = (kind: string, of: string) =>
+    JSON.stringify(kind === "value" ? [kind, fit.by, of] : [kind, of]);
   return (
     <section className="d-flex flex-wrap column-gap-5 align-items-start">
-      <table className="table table-sm plain w-auto" data-testid="misfits">
-        <caption className="caption-top">Moves that landed elsewhere, the most frequent</caption>
-        <thead>
-          <tr>
-            <th className="n">moves</th>
-            <th>move</th>
-            <th>from</th>
-            <th>was to lead to</th>
-            <th>led to</th>
-          </tr>
-        </thead>
-        <tbody>
-          {fit.misfits.map((one) => (
-            <tr key={misfitFigure(one)}>
-              <td className="n">{open(misfitFigure(one), one.steps)}</td>
-              <td className="text-nowrap">{words(one.move)}</td>
-              <td className="name">{one.from || <span className="soft">the start</span>}</td>
-              <td className="name">
-                {one.expected || <span className="soft">nothing: out of the app</span>}
-              </td>
-              <td className="name">{one.came}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <div>
+        <DataTable
+          name={`${app}-misfits`}
+          title="Moves that landed elsewhere, the most frequent"
+          columns={[
+            open<Misfit>("moves", (one) => [misfitFigure(one), one.steps]),
+            text<Misfit>("move", (one) => words(one.move)),
+            or<Misfit>("from", (one) => one.from, "the start"),
+            or<Misfit>("was to lead to", (one) => one.expected, "nothing: out of the app"),
+            text<Misfit>("led to", (one) => one.came),
+          ]}
+          rows={fit.misfits}
+          id={misfitFigure}
+          testid="misfits"
+        />
+      </div>
       <div>
         {groups.map(({ kind, title, list }) => {
           const some = list.filter((one) => one.landed < one.told);
           return (
             some.length > 0 && (
-              <table key={kind} className="table table-sm plain w-auto">
-                <thead>
-                  <tr>
-                    <th>{title}</th>
-                    <th className="n">as predicted</th>
-                    <th className="n">elsewhere</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  {some.map((one) => (
-                    <tr key={one.name}>
-                      <td className="name">
-                        {kind === "move" ? words(one.name) : one.name || "unknown"}
-                      </td>
-                      <td className="n">{shareOf(one.landed, one.told)}</td>
-                      <td className="n">
-                        {open(
-                          JSON.stringify(
-                            kind === "value" ? [kind, fit.by, one.name] : [kind, one.name],
-                          ),
-                          one.told - one.landed,
-                        )}
-                      </td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
+              <DataTable
+                key={kind}
+                columns={[
+                  or<Told>(
+                    title,
+                    (one) => (kind === "move" ? words(one.name) : one.name),
+                    "unknown",
+                  ),
+                  {
+                    title: "as predicted",
+                    value: (one: Told) => one.landed / one.told,
+                    cell: (one: Told) => shareOf(one.landed, one.told),
+                    numeric: true,
+                  },
+                  open<Told>("elsewhere", (one) => [key(kind, one.name), one.told - one.landed]),
+                ]}
+                rows={some}
+                id={(one) => one.name}
+              />
             )
           );
         })}
       </div>
     </section>
   );
+}
+
+type Told = Fit["by_move"][number];
+
+/** A name, or what it is where there is none. */
+function or<Row>(title: string, of: (row: Row) => string | null, none: string): Column<Row> {
+  return { ...text(title, of), cell: (row) => of(row) || <span className="soft">{none}</span> };
 }

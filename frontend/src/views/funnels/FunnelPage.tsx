@@ -7,11 +7,11 @@ import { useAddress, useScope } from "../../scope/scope";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
 import { Evidence } from "../../shell/Evidence";
-import { GroupChoice, useGroups } from "../../shell/GroupChoice";
+import { useGroups } from "../../shell/GroupChoice";
 import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
 import { Picture } from "../../shell/Picture";
 import { Loading, Trouble } from "../../shell/states";
-import { StageTable } from "./StageTable";
+import { type Stage, stageColumns } from "./StageTable";
 import { plainSpec, stageWords, type Written } from "./spec";
 import { type FunnelFigure, lossWords } from "./words";
 
@@ -56,27 +56,7 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
     const own = spec.stages[i];
     return { ...stage, word: own && spec.order !== "any" ? stageWords(own) : stage.name };
   });
-  const rows = () => [
-    ["group", "stage", found.counted, "share of first", "share of stage before", "median ms to it"],
-    ...[{ value: "all", figures: found }, ...answer.data.groups].flatMap(({ value, figures }) =>
-      figures.stages.map((stage, i) => [
-        value || "not told",
-        stages[i]?.word ?? "",
-        stage.count,
-        stage.of_first.of ? stage.of_first.count / stage.of_first.of : null,
-        stage.of_previous.of ? stage.of_previous.count / stage.of_previous.of : null,
-        stage.time_to?.median ?? null,
-      ]),
-    ),
-  ];
   const none = !stages[0]?.count;
-  const choice = (
-    <GroupChoice
-      app={app.key}
-      groups={groups}
-      values={answer.data.groups.map((group) => group.value)}
-    />
-  );
   return (
     <>
       <div className="view-body">
@@ -85,14 +65,34 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
         {said(spec, found.counted) && (
           <p className="soft small-text">{said(spec, found.counted)}</p>
         )}
-        {none ? (
-          <div className="mb-2">{choice}</div>
-        ) : (
+        <GroupTable
+          app={app.key}
+          measured={answer.data}
+          groups={groups}
+          columns={none ? [] : stages.map((stage, i) => stageColumn(told, stage, i, figureOf))}
+          small={(figures) => figures.small}
+          choices={
+            !none && (
+              <Choice
+                label="What is told of each group"
+                choices={TOLD}
+                chosen={told}
+                onChoose={(chosen) => change({ told: chosen === "of_first" ? null : chosen })}
+              />
+            )
+          }
+        />
+        {!none && (
           <Picture
             name={`${app.key}-funnel`}
             title="From stage to stage"
-            choices={choice}
-            rows={rows}
+            table={{
+              columns: stageColumns(found.counted, figureOf),
+              rows: stages,
+              id: (stage) => stage.cell,
+              testid: "stages",
+            }}
+            below
           >
             <FunnelTrack
               stages={stages.map((stage) => ({
@@ -109,31 +109,6 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
               onChoose={choose}
             />
           </Picture>
-        )}
-        {groups.by && !none && (
-          <>
-            <Choice
-              label="What is told of each group"
-              choices={TOLD}
-              chosen={told}
-              onChoose={(chosen) => change({ told: chosen === "of_first" ? null : chosen })}
-            />
-            <GroupTable
-              measured={answer.data}
-              groups={groups}
-              columns={stages.map((stage, i) => stageColumn(told, stage, i, figureOf))}
-              small={(figures) => figures.small}
-            />
-          </>
-        )}
-        {!none && (
-          <StageTable
-            found={found}
-            words={stages.map((stage) => stage.word)}
-            figure={figure}
-            figureOf={figureOf}
-            onChoose={choose}
-          />
         )}
         {after}
       </div>
@@ -162,8 +137,6 @@ function said(spec: Written, counted: string): string {
     : "";
 }
 
-type Stages = (FunnelFigures["stages"][number] & { word: string })[];
-
 const TOLD = {
   of_first: "shares of the first stage",
   of_previous: "of the stage before",
@@ -174,7 +147,7 @@ type Told = keyof typeof TOLD;
 /** Of each group, how many got to a stage, and their share, or the time that it took. */
 function stageColumn(
   told: Told,
-  stage: Stages[number],
+  stage: Stage,
   i: number,
   figureOf: (cell: string) => string,
 ): GroupColumn<FiguresOf<"funnel">> {
@@ -189,7 +162,7 @@ function stageColumn(
   };
 }
 
-function sentence(found: FunnelFigures, stages: Stages, finish: string): string {
+function sentence(found: FunnelFigures, stages: Stage[], finish: string): string {
   const [first, last] = [stages[0], stages.at(-1)];
   const one = found.counted.replace(/s$/, "");
   if (!first?.count || !last) {

@@ -1,12 +1,13 @@
 import type { AppSummary, LinkFigures } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { type LinkLine, LinkTracks } from "../../charts/LinkTracks";
-import { count, duration, percent } from "../../format";
+import { count, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { useCounted } from "../../scope/useCounted";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
-import { CountButton } from "../../shell/CountButton";
+import { type Column, half, middle, name, number, share, text, times } from "../../shell/columns";
+import { DataTable } from "../../shell/DataTable";
 import { GoalChoice } from "../../shell/GoalChoice";
 import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
@@ -61,10 +62,18 @@ export function LinksView({ app }: { app: AppSummary }) {
           <>
             {found.every.opened.times > 0 && (
               <>
-                <Lines app={app.key} found={found} group={group} rows={rows} />
+                <Lines app={app.key} group={group} rows={rows} />
                 <Then app={app.key} found={found} rows={rows} />
-                <LandedTable rows={rows} />
-                <Unmatched found={found} />
+                {found.unmatched.length > 0 && (
+                  <DataTable
+                    name={`${app.key}-unmatched-links`}
+                    title="Links that fit no pattern"
+                    columns={UNMATCHED}
+                    rows={found.unmatched}
+                    id={(one) => one.link}
+                    testid="unmatched"
+                  />
+                )}
               </>
             )}
           </>
@@ -95,23 +104,22 @@ function sentence(found: LinkFigures): string {
 const ENDS = ["target", "recovered", "fallback", "not_found", "lost", "nothing"];
 const AFTERS = ["stayed", "returned", "parent", "back_out", "bounced"];
 
-function name(row: Row, group: Group): string {
-  return group === "starts" ? (STARTS[row.name] ?? row.name) : row.name;
+function said(row: Row): string {
+  return STARTS[row.name] ?? row.name;
 }
 
 interface LinesProps {
   app: string;
-  found: LinkFigures;
   group: Group;
   rows: Row[];
 }
 
-function Lines({ app, found, group, rows }: LinesProps) {
+function Lines({ app, group, rows }: LinesProps) {
   const [, change] = useAddress();
   const [figure, choose] = useFigure();
   const counted = useCounted();
   const lines: LinkLine[] = rows.map((row) => ({
-    name: name(row, group),
+    name: said(row),
     opened: row.opened,
     landed: ways(row.landed, ENDS),
     after: ways(row.then.after, AFTERS),
@@ -128,7 +136,8 @@ function Lines({ app, found, group, rows }: LinesProps) {
           onChoose={(chosen) => change({ group: chosen === "patterns" ? null : chosen })}
         />
       }
-      rows={() => table(found, rows)}
+      table={{ columns: landed(rows), rows, id: (row) => row.name, testid: "links" }}
+      below
     >
       <LinkTracks
         lines={lines}
@@ -145,183 +154,63 @@ function ways<Own>(of: Record<string, Own>, order: string[]): [string, Own][] {
   return order.flatMap((way) => (of[way] ? [[way, of[way]] satisfies [string, Own]] : []));
 }
 
-function table(found: LinkFigures, rows: Row[]): (string | number | null)[][] {
-  const then = (landed: Landed) => [
-    ...AFTERS.map((what) => landed.after[what]?.times ?? 0),
-    landed.more?.median ?? null,
-    landed.stayed?.median ?? null,
-    landed.goal?.times ?? null,
-  ];
-  return [
-    [
-      "links",
-      "opened",
-      ...ENDS.map((end) => LANDED[end] ?? end),
-      "placeholder",
-      ...AFTERS.map((what) => AFTER[what] ?? what),
-      "median steps more",
-      "median ms on it",
-      found.goal ? `then ${found.goal}` : "goal",
-    ],
-    ...[...rows, found.every].map((row) => [
-      row.name || "all links",
-      row.opened.times,
-      ...ENDS.map((end) => row.landed[end]?.times ?? 0),
-      row.placeholder.times,
-      ...then(row.then),
-    ]),
-    [
-      "without a link",
-      found.without.times,
-      ...ENDS.map(() => null),
-      null,
-      ...then(found.without_then),
-    ],
-  ];
-}
+type Line = { said: string; came: Landed };
 
 /** What came after landing, beside sessions without a link. */
 function Then({ app, found, rows }: { app: string; found: LinkFigures; rows: Row[] }) {
-  const lines: [string, Landed][] = [
-    ...rows.map((row): [string, Landed] => [STARTS[row.name] ?? row.name, row.then]),
-    ["all links", found.every.then],
-    ["sessions without a link", found.without_then],
+  const lines: Line[] = [
+    ...rows.map((row) => ({ said: said(row), came: row.then })),
+    { said: "all links", came: found.every.then },
+    { said: "sessions without a link", came: found.without_then },
+  ];
+  const all = ({ came }: Line) =>
+    Object.values(came.after).reduce((sum, own) => sum + own.times, 0);
+  const columns: Column<Line>[] = [
+    name("landed by", (line) => line.said),
+    number("landings", all),
+    times("ended there", ({ came }) => came.after.bounced),
+    share("of landings", (line) => ({ count: line.came.after.bounced?.times ?? 0, of: all(line) })),
+    number("middle steps more", ({ came }) => came.more?.median),
+    middle("middle time on it", ({ came }) => came.stayed),
+    half("half between", ({ came }) => came.stayed),
+    ...(found.goal
+      ? [
+          times<Line>(`then ${found.goal}`, ({ came }) => came.goal ?? undefined),
+          share<Line>("of landings", (line) => ({
+            count: line.came.goal?.times ?? 0,
+            of: all(line),
+          })),
+        ]
+      : []),
   ];
   return (
-    <>
-      <div className="d-flex flex-wrap gap-3 align-items-baseline mb-1">
-        <h2 className="mb-0">After landing, beside sessions without a link</h2>
-        <GoalChoice app={app} none="and a goal …" />
-      </div>
-      <table className="table table-sm plain" data-testid="then">
-        <thead>
-          <tr>
-            <th>landed by</th>
-            <th className="n">landings</th>
-            <th className="n">ended there</th>
-            <th className="n">steps more, half within</th>
-            <th className="n">time on it, half within</th>
-            {found.goal && <th className="n">then {found.goal}</th>}
-          </tr>
-        </thead>
-        <tbody>
-          {lines.map(([said, then], i) => {
-            const all = Object.values(then.after).reduce((sum, own) => sum + own.times, 0);
-            const share = (n: number) =>
-              all > 0 && <span className="soft small-text"> {percent(n / all)}</span>;
-            return (
-              <tr key={said} className={i === rows.length ? "first-of-rule" : ""}>
-                <td className="clip" style={{ maxWidth: "16rem" }} title={said}>
-                  {said}
-                </td>
-                <td className="n">{count(all)}</td>
-                <td className="n">
-                  <CountButton own={then.after.bounced} />
-                  {share(then.after.bounced?.times ?? 0)}
-                </td>
-                <td className="n">
-                  {then.more
-                    ? `${count(then.more.median)} · ${count(then.more.first)} to ${count(then.more.third)}`
-                    : "–"}
-                </td>
-                <td className="n">
-                  {then.stayed
-                    ? `${duration(then.stayed.median)} · ${duration(then.stayed.first)} to ${duration(then.stayed.third)}`
-                    : "–"}
-                </td>
-                {found.goal && (
-                  <td className="n">
-                    <CountButton own={then.goal ?? undefined} />
-                    {share(then.goal?.times ?? 0)}
-                  </td>
-                )}
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
-    </>
+    <DataTable
+      name={`${app}-after-landing`}
+      title="After landing, beside sessions without a link"
+      choices={<GoalChoice app={app} none="and a goal …" />}
+      columns={columns}
+      rows={lines}
+      id={(line) => line.said}
+      rowClass={(line) => (line === lines[rows.length] ? "first-of-rule" : "")}
+      testid="then"
+    />
   );
 }
 
-function LandedTable({ rows }: { rows: Row[] }) {
+function landed(rows: Row[]): Column<Row>[] {
   const ends = ENDS.filter((end) => rows.some((row) => row.landed[end]?.times));
-  return (
-    <>
-      <h2>What they led to</h2>
-      <table className="table table-sm plain" data-testid="links">
-        <thead>
-          <tr>
-            <th>links</th>
-            <th className="n">opened</th>
-            {ends.map((end) => (
-              <th key={end} className="n">
-                {LANDED[end]}
-              </th>
-            ))}
-            {AFTERS.map((what) => (
-              <th key={what} className="n">
-                {AFTER[what]}
-              </th>
-            ))}
-            <th className="n">placeholder</th>
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((row) => (
-            <tr key={row.name}>
-              <td className="clip" style={{ maxWidth: "15rem" }} title={row.name}>
-                {STARTS[row.name] ?? row.name}
-              </td>
-              {[
-                row.opened,
-                ...ends.map((end) => row.landed[end]),
-                ...AFTERS.map((what) => row.then.after[what]),
-                row.placeholder,
-              ].map((own) => (
-                <td key={own?.figure} className="n">
-                  <CountButton own={own} />
-                </td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </>
-  );
+  return [
+    name("links", said, "15rem"),
+    times("opened", (row) => row.opened),
+    ...ends.map((end) => times<Row>(LANDED[end] ?? end, (row) => row.landed[end])),
+    ...AFTERS.map((what) => times<Row>(AFTER[what] ?? what, (row) => row.then.after[what])),
+    times("placeholder", (row) => row.placeholder),
+  ];
 }
 
-function Unmatched({ found }: { found: LinkFigures }) {
-  if (!found.unmatched.length) {
-    return null;
-  }
-  return (
-    <>
-      <h2>Links that fit no pattern</h2>
-      <table className="table table-sm plain" data-testid="unmatched">
-        <thead>
-          <tr>
-            <th>link</th>
-            <th className="n">opened</th>
-            <th>closest pattern</th>
-            <th>what differs</th>
-          </tr>
-        </thead>
-        <tbody>
-          {found.unmatched.slice(0, 50).map((one) => (
-            <tr key={one.link}>
-              <td className="clip" style={{ maxWidth: "24rem" }} title={one.link}>
-                {one.link}
-              </td>
-              <td className="n">
-                <CountButton own={one.count} />
-              </td>
-              <td>{one.closest}</td>
-              <td>{one.differs}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </>
-  );
-}
+const UNMATCHED: Column<LinkFigures["unmatched"][number]>[] = [
+  { title: "link", value: (one) => one.link, width: "24rem" },
+  times("opened", (one) => one.count),
+  text("closest pattern", (one) => one.closest),
+  text("what differs", (one) => one.differs),
+];

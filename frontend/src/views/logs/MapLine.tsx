@@ -14,7 +14,7 @@ export function MapLine({ app }: { app: AppSummary }) {
       <Link
         to={{
           pathname: "/app-map",
-          search: scopeSearch(address, app.map === null ? { part: "draft" } : {}),
+          search: scopeSearch(address, app.map === null ? { show: "draft" } : {}),
         }}
       >
         {app.map === null ? "have one drafted, or bring one in" : "look at it"}

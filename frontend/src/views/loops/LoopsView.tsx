@@ -2,12 +2,13 @@ import { Link } from "react-router";
 import type { AppSummary, LoopFigures } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { LoopRings } from "../../charts/LoopRings";
-import { count, duration, percent, short, shownName } from "../../format";
+import { count, percent, short, shownName } from "../../format";
 import { scopeSearch, useAddress, useScope } from "../../scope/scope";
 import { useCounted } from "../../scope/useCounted";
 import { useFigure } from "../../scope/useFigure";
 import { Choice } from "../../shell/Choice";
-import { CountButton } from "../../shell/CountButton";
+import { type Column, middle, name, number, share, times } from "../../shell/columns";
+import { DataTable } from "../../shell/DataTable";
 import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
@@ -41,7 +42,7 @@ export function LoopsView({ app }: { app: AppSummary }) {
       {(found) => (
         <>
           {found.loops.length > 0 && <Loops app={app.key} found={found} />}
-          <Screens found={found} />
+          <Screens app={app.key} found={found} />
         </>
       )}
     </MeasureView>
@@ -76,50 +77,40 @@ function sentence(found: LoopFigures): string {
   return `The most walked loop is ${round(most.screens)}: ${count(most.count.times, "time")} in ${count(most.count.journeys, "journey")}.${sentRound}${dead}`;
 }
 
-function table(found: LoopFigures): (string | number | null)[][] {
-  return [
-    [
-      "kind",
-      "screens",
-      "times",
-      "journeys",
-      "users",
-      "median turns",
-      "most turns",
-      "median ms",
-      "ended with it",
-      "went on beyond",
-    ],
-    ...found.loops.map((loop) => [
-      loop.kind,
-      loop.screens.join(" > "),
-      loop.count.times,
-      loop.count.journeys,
-      loop.count.users,
-      loop.turns?.median ?? null,
-      loop.most_turns,
-      loop.took?.median ?? null,
-      loop.ended.times,
-      loop.beyond.times,
-    ]),
-  ];
-}
+type Loop = LoopFigures["loops"][number];
 
-const SORTS = { times: "most often", turns: "most turns", ended: "ended with it" };
-type Sort = keyof typeof SORTS;
+const LOOP_COLUMNS: Column<Loop>[] = [
+  {
+    title: "loop",
+    value: (loop) => loop.screens.join(" → "),
+    cell: (loop) => round(loop.screens),
+    width: "26rem",
+  },
+  {
+    title: "kind",
+    value: (loop) => LOOP_KINDS[loop.kind],
+    cell: (loop) => (
+      <span className="text-nowrap" title={LOOP_MEANINGS[loop.kind]}>
+        {LOOP_KINDS[loop.kind]}
+      </span>
+    ),
+  },
+  times("times", (loop) => loop.count),
+  number("journeys", (loop) => loop.count.journeys),
+  number("users", (loop) => loop.count.users),
+  { ...number("middle turns", (loop) => loop.turns?.median), about: "turns of half or more" },
+  number("most turns", (loop) => loop.most_turns),
+  middle("middle time", (loop) => loop.took),
+  times("ended with it", (loop) => loop.ended),
+  times("went on beyond", (loop) => loop.beyond),
+];
 
 function Loops({ app, found }: { app: string; found: LoopFigures }) {
   const [address, change] = useAddress();
   const [figure, choose] = useFigure();
   const counted = useCounted();
   const kind = address.get("kind") ?? "";
-  const asked = address.get("first") ?? "";
-  const sort: Sort = asked in SORTS ? (asked as Sort) : "times";
-  const by = (loop: LoopFigures["loops"][number]) =>
-    ({ times: loop.count.times, turns: loop.most_turns, ended: loop.ended.times })[sort];
-  const shown = found.loops
-    .filter((loop) => !kind || loop.kind === kind)
-    .sort((a, b) => by(b) - by(a));
+  const shown = found.loops.filter((loop) => !kind || loop.kind === kind);
   const kinds = Object.entries(found.kinds).filter(([, n]) => n.times > 0);
   return (
     <>
@@ -139,15 +130,13 @@ function Loops({ app, found }: { app: string; found: LoopFigures }) {
       <Picture
         name={`${app}-loops`}
         title="Loops"
-        choices={
-          <Choice
-            label="First those"
-            choices={SORTS}
-            chosen={sort}
-            onChoose={(chosen) => change({ first: chosen === "times" ? null : chosen })}
-          />
-        }
-        rows={() => table(found)}
+        table={{
+          columns: LOOP_COLUMNS,
+          rows: shown,
+          id: (loop) => loop.count.figure,
+          testid: "loops",
+        }}
+        below
       >
         <p className="soft small-text mb-1">
           {kinds.map(([one], i) => (
@@ -165,13 +154,6 @@ function Loops({ app, found }: { app: string; found: LoopFigures }) {
           onChoose={choose}
         />
       </Picture>
-      <LoopTable loops={shown.slice(0, TOLD)} />
-      {shown.length > TOLD && (
-        <p className="soft small-text">
-          {count(shown.length - TOLD, "rarer loop")} not shown; the first {count(shown.length)} are
-          in the CSV.
-        </p>
-      )}
       {found.loops_left_out > 0 && (
         <p className="soft small-text">
           {count(found.loops_left_out, "loop")} walked still less often are counted by kind alone.
@@ -181,59 +163,23 @@ function Loops({ app, found }: { app: string; found: LoopFigures }) {
   );
 }
 
-/** Rings in the drawing, and lines in the table. */
+/** Rings in the drawing; the table has all. */
 const DRAWN = 6;
-const TOLD = 40;
 
-function LoopTable({ loops }: { loops: LoopFigures["loops"] }) {
-  const { unit } = useScope();
-  return (
-    <table className="table table-sm plain loops" data-testid="loops">
-      <thead>
-        <tr>
-          <th>loop</th>
-          <th>kind</th>
-          <th className="n">{unit === "users" ? "users" : "times"}</th>
-          <th className="n">journeys</th>
-          <th className="n">users</th>
-          <th className="n">turns, middle and most</th>
-          <th className="n">middle time</th>
-          <th className="n">ended with it</th>
-          <th className="n">went on beyond</th>
-        </tr>
-      </thead>
-      <tbody>
-        {loops.map((loop) => (
-          <tr key={loop.count.figure}>
-            <td className="clip" style={{ maxWidth: "26rem" }} title={loop.screens.join(" → ")}>
-              {round(loop.screens)}
-            </td>
-            <td className="text-nowrap" title={LOOP_MEANINGS[loop.kind]}>
-              {LOOP_KINDS[loop.kind]}
-            </td>
-            <td className="n">
-              <CountButton own={loop.count} />
-            </td>
-            <td className="n">{count(loop.count.journeys)}</td>
-            <td className="n">{count(loop.count.users)}</td>
-            <td className="n">
-              {loop.turns?.median} <span className="soft">· {count(loop.most_turns)}</span>
-            </td>
-            <td className="n">{loop.took && duration(loop.took.median)}</td>
-            <td className="n">
-              <CountButton own={loop.ended} />
-            </td>
-            <td className="n">
-              <CountButton own={loop.beyond} />
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
+type Screen = LoopFigures["screens"][number];
 
-function Screens({ found }: { found: LoopFigures }) {
+const SCREEN_COLUMNS: Column<Screen>[] = [
+  name("screen", (one) => one.name),
+  times("visits", (one) => one.visits),
+  times("left by back", (one) => one.backs),
+  share("of visits", (one) => one.back_share),
+  times("of that in under 3 s", (one) => one.mistake),
+  times("piled up anew", (one) => one.piled),
+  times("stuck", (one) => one.stuck),
+  times("no way out", (one) => one.dead_end),
+];
+
+function Screens({ app, found }: { app: string; found: LoopFigures }) {
   const [address] = useAddress();
   const odd = [...found.screens]
     .filter((one) => one.backs.times || one.dead_end.times || one.stuck.times || one.piled.times)
@@ -242,56 +188,30 @@ function Screens({ found }: { found: LoopFigures }) {
         b.dead_end.times - a.dead_end.times ||
         b.piled.times - a.piled.times ||
         b.mistake.times - a.mistake.times,
-    )
-    .slice(0, 25);
+    );
   if (!odd.length) {
     return null;
   }
   return (
     <section className="mt-2">
-      <h2>
-        Screens: {percent(found.backs.count / found.backs.of || 0)} of visits end by going back; the{" "}
-        <Link to={{ pathname: "/journeys", search: scopeSearch(address, { sort: "deepest" }) }}>
-          deepest stack
-        </Link>{" "}
-        has {count(found.most_deep, "entry", "entries")}
-      </h2>
-      <table className="table table-sm plain" data-testid="screens">
-        <thead>
-          <tr>
-            <th>screen</th>
-            <th className="n">visits</th>
-            <th className="n">left by back</th>
-            <th className="n">of that in under 3 s</th>
-            <th className="n">piled up anew</th>
-            <th className="n">stuck</th>
-            <th className="n">no way out</th>
-          </tr>
-        </thead>
-        <tbody>
-          {odd.map((one) => (
-            <tr key={one.name}>
-              <td className="clip" style={{ maxWidth: "16rem" }} title={one.name}>
-                {shownName(one.name)}
-              </td>
-              <td className="n">
-                <CountButton own={one.visits} />
-              </td>
-              <td className="n">
-                <CountButton own={one.backs} />{" "}
-                <span className="soft small-text">
-                  {percent(one.back_share.count / one.back_share.of || 0)}
-                </span>
-              </td>
-              {[one.mistake, one.piled, one.stuck, one.dead_end].map((own) => (
-                <td key={own.figure} className="n">
-                  <CountButton own={own} />
-                </td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <DataTable
+        name={`${app}-screens`}
+        title={
+          <>
+            Screens: {percent(found.backs.count / found.backs.of || 0)} of visits end by going back;
+            the{" "}
+            <Link to={{ pathname: "/journeys", search: scopeSearch(address, { sort: "deepest" }) }}>
+              deepest stack
+            </Link>{" "}
+            has {count(found.most_deep, "entry", "entries")}
+          </>
+        }
+        columns={SCREEN_COLUMNS}
+        rows={odd}
+        id={(one) => one.name}
+        testid="screens"
+        first={25}
+      />
     </section>
   );
 }

@@ -1,20 +1,37 @@
-import type { AppSummary } from "../../api/client";
+import type { AppSummary, Schemas } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { count, percent } from "../../format";
 import { useScope } from "../../scope/scope";
-import { useFigure } from "../../scope/useFigure";
-import { FigureButton } from "../../shell/FigureButton";
+import { type Column, opens } from "../../shell/columns";
+import { DataTable } from "../../shell/DataTable";
+import { OpenFigure } from "../../shell/FigureButton";
 import { CAUSES, DETOURS, GATE_ENDS } from "./words";
+
+type Cause = Schemas["GateFigures"]["causes"][number];
+
+const GATES: Column<Cause>[] = [
+  { title: "since the user", value: (cause) => CAUSES[cause.cause] },
+  opens("times", (cause) => ({ figure: cause.cause, n: cause.gates }), "gates"),
+  ...Object.entries(GATE_ENDS).map(([end, title]) =>
+    opens<Cause>(
+      title,
+      (cause) => {
+        const share = cause.outcomes[end];
+        return share && { figure: `${cause.cause}.${end}`, n: share.count, share };
+      },
+      "gates",
+    ),
+  ),
+];
 
 /** What sent people to sign in and what came of it, and how many tries it took. */
 export function Gates({ app }: { app: AppSummary }) {
   const scope = useScope();
   const found = useMeasure(app.key, "gates", scope).data?.whole;
-  const [figure, choose] = useFigure("gates");
   const button = (own: string, n: number) => (
-    <FigureButton figure={own} chosen={figure} onChoose={choose}>
+    <OpenFigure figure={own} of="gates">
       {count(n)}
-    </FigureButton>
+    </OpenFigure>
   );
   if (!found) {
     return null;
@@ -24,47 +41,14 @@ export function Gates({ app }: { app: AppSummary }) {
   return (
     <section className="mt-3">
       {gates.length > 0 && (
-        <>
-          <h2>Sent to sign in</h2>
-          <table className="table table-sm plain" data-testid="gates">
-            <thead>
-              <tr>
-                <th>since the user</th>
-                <th className="n">times</th>
-                {Object.values(GATE_ENDS).map((said) => (
-                  <th key={said} className="n">
-                    {said}
-                  </th>
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {gates.map((cause) => (
-                <tr key={cause.cause}>
-                  <td>{CAUSES[cause.cause]}</td>
-                  <td className="n">{button(cause.cause, cause.gates)}</td>
-                  {Object.keys(GATE_ENDS).map((end) => {
-                    const share = cause.outcomes[end];
-                    return (
-                      <td key={end} className="n">
-                        {share?.count ? (
-                          <>
-                            {button(`${cause.cause}.${end}`, share.count)}{" "}
-                            <span className="soft small-text">
-                              {percent(share.count / share.of)}
-                            </span>
-                          </>
-                        ) : (
-                          <span className="soft">–</span>
-                        )}
-                      </td>
-                    );
-                  })}
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </>
+        <DataTable
+          name={`${app.key}-gates`}
+          title="Sent to sign in"
+          columns={GATES}
+          rows={gates}
+          id={(cause) => cause.cause}
+          testid="gates"
+        />
       )}
       {Object.entries(found.detours).map(
         ([kind, share]) =>

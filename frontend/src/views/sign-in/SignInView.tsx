@@ -2,103 +2,84 @@ import type { AppSummary, SignIn } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { FunnelTrack } from "../../charts/FunnelTrack";
 import { count, duration, percent } from "../../format";
-import { useAddress, useScope } from "../../scope/scope";
+import { useScope } from "../../scope/scope";
 import { useFigure } from "../../scope/useFigure";
-import { Evidence } from "../../shell/Evidence";
-import { FigureButton } from "../../shell/FigureButton";
-import { GroupChoice, useGroups } from "../../shell/GroupChoice";
-import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
+import { type Column, half, interval, middle, opens, share } from "../../shell/columns";
+import { OpenFigure } from "../../shell/FigureButton";
+import { useGroups } from "../../shell/GroupChoice";
+import type { GroupColumn } from "../../shell/GroupTable";
+import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
-import { Empty, Loading, Trouble } from "../../shell/states";
+import { Empty } from "../../shell/states";
 import { Gates } from "./Gates";
 import { LOSS_WORDS, STAGE_WORDS } from "./words";
 
 export function SignInView({ app }: { app: AppSummary }) {
-  const scope = useScope();
-  const [address] = useAddress();
   const [figure, choose] = useFigure();
-  const groups = useGroups();
-  const answer = useMeasure(app.key, "sign-in", scope, { groups });
-  const opened = address.get("figure");
-  if (answer.isPending) {
-    return <Loading />;
-  }
-  if (answer.isError) {
-    return <Trouble problem={answer.error} />;
-  }
-  const found = answer.data.whole;
-  if (!app.logs) {
-    return (
-      <Empty title="There is no log of this app yet.">
-        Bring one in under Logs; then this page shows how many met sign-in, tried, and got in.
-      </Empty>
-    );
-  }
-  if (!found.has_screen && !found.told) {
-    return (
-      <Empty title="No screen is known to be a sign-in screen.">
-        Give at least one screen the role <code>sign_in</code> in the app map, and bring the map in
-        under Logs. The {count(found.all, "journey")} in scope can be walked meanwhile.
-      </Empty>
-    );
-  }
-  const met = found.stages[0]?.count ?? 0;
+  const answer = useMeasure(app.key, "sign-in", useScope(), { groups: useGroups() });
   return (
-    <>
-      <div className="view-body">
-        <h1>{sentence(found)}</h1>
-        <p className="soft small-text mb-3">
-          {found.restored > 0 && (
-            <>
-              <FigureButton figure="restored" chosen={figure} onChoose={choose}>
-                {count(found.restored)}
-              </FigureButton>{" "}
-              further {unitWord(found, found.restored)} were signed in from the start and are not
-              counted here.
-            </>
-          )}
-          {found.small && met > 0 && " Fewer than 30: too few for the shares to tell much."}
-        </p>
-        {met > 0 && !found.told && <Gates app={app} />}
-        {met > 0 && found.told && (
+    <MeasureView
+      app={app}
+      measure="sign-in"
+      answer={answer}
+      purpose="this page shows how many met sign-in, tried, and got in"
+      sentence={sentence}
+      empty={(found) =>
+        !found.has_screen &&
+        !found.told && (
+          <Empty title="No screen is known to be a sign-in screen.">
+            Give at least one screen the role <code>sign_in</code> in the app map, and bring the map
+            in under Logs. The {count(found.all, "journey")} in scope can be walked meanwhile.
+          </Empty>
+        )
+      }
+      columns={(whole) => (whole.told && whole.stages[0]?.count ? COLUMNS : [])}
+      small={(found) => found.small}
+    >
+      {(found) => {
+        const met = found.stages[0]?.count ?? 0;
+        return (
           <>
-            <Picture
-              name={`${app.key}-sign-in`}
-              title="From meeting sign-in to getting in"
-              rows={() => tableOf(found)}
-            >
-              <FunnelTrack
-                stages={found.stages.map((stage) => ({
-                  ...stage,
-                  word: STAGE_WORDS[stage.figure] ?? stage.figure,
-                  losses: found.losses
-                    .filter((loss) => loss.stage === stage.figure)
-                    .map((loss) => ({ ...loss, words: LOSS_WORDS[loss.way] ?? loss.way })),
-                }))}
-                chosen={figure}
-                onChoose={choose}
-              />
-            </Picture>
-            <StageTable found={found} figure={figure} onChoose={choose} />
-            <GroupChoice
-              app={app.key}
-              groups={groups}
-              values={answer.data.groups.map((group) => group.value)}
-            />
-            <GroupTable
-              measured={answer.data}
-              groups={groups}
-              columns={COLUMNS}
-              small={(figures) => figures.small}
-            />
-            <Gates app={app} />
+            <p className="soft small-text mb-3">
+              {found.restored > 0 && (
+                <>
+                  <OpenFigure figure="restored">{count(found.restored)}</OpenFigure> further{" "}
+                  {unitWord(found, found.restored)} were signed in from the start and are not
+                  counted here.
+                </>
+              )}
+              {found.small && met > 0 && " Fewer than 30: too few for the shares to tell much."}
+            </p>
+            {met > 0 && found.told && (
+              <Picture
+                name={`${app.key}-sign-in`}
+                title="From meeting sign-in to getting in"
+                table={{
+                  columns: stageColumns(found.unit),
+                  rows: found.stages,
+                  id: (stage) => stage.figure,
+                  testid: "stages",
+                }}
+                below
+              >
+                <FunnelTrack
+                  stages={found.stages.map((stage) => ({
+                    ...stage,
+                    word: STAGE_WORDS[stage.figure] ?? stage.figure,
+                    losses: found.losses
+                      .filter((loss) => loss.stage === stage.figure)
+                      .map((loss) => ({ ...loss, words: LOSS_WORDS[loss.way] ?? loss.way })),
+                  }))}
+                  chosen={figure}
+                  onChoose={choose}
+                />
+              </Picture>
+            )}
+            {met > 0 && <Gates app={app} />}
           </>
-        )}
-      </div>
-      {opened && (
-        <Evidence app={app.key} measure={address.get("of") ?? "sign-in"} figure={opened} />
-      )}
-    </>
+        );
+      }}
+    </MeasureView>
   );
 }
 
@@ -116,17 +97,20 @@ const COLUMNS: GroupColumn<SignIn>[] = Object.entries(STAGE_WORDS).map(([figure,
   };
 });
 
-function tableOf(found: SignIn): (string | number | null)[][] {
-  return [
-    ["stage", found.unit, "share of those that met it", "median ms to it"],
-    ...found.stages.map((stage) => [
-      STAGE_WORDS[stage.figure] ?? stage.figure,
-      stage.count,
-      stage.of_first.of ? stage.of_first.count / stage.of_first.of : null,
-      stage.time_to?.median ?? null,
-    ]),
-  ];
-}
+type Stage = SignIn["stages"][number];
+
+/** What has no meaning of the first stage. */
+const later = <Own,>(stage: Stage, own: Own) => (stage.figure === "met" ? null : own);
+
+const stageColumns = (unit: string): Column<Stage>[] => [
+  { title: "stage", value: (stage) => STAGE_WORDS[stage.figure] },
+  opens(unit, (stage) => ({ figure: stage.figure, n: stage.count })),
+  share("of those that met it", (stage) => later(stage, stage.of_first)),
+  interval((stage) => later(stage, stage.of_first)),
+  share("of the stage before", (stage) => later(stage, stage.of_previous)),
+  middle("middle time to it", (stage) => stage.time_to),
+  half("half within", (stage) => stage.time_to),
+];
 
 function unitWord(found: SignIn, n: number): string {
   const one = found.unit === "users" ? "user" : "session";
@@ -152,54 +136,4 @@ function sentence(found: SignIn): string {
     : "";
   const share = percent(into.count / met.count);
   return `Of ${count(met.count)} ${unitWord(found, met.count)} that met sign-in, ${share} got in.${lost}${middle}`;
-}
-
-interface TableProps {
-  found: SignIn;
-  figure: string | null;
-  onChoose: (figure: string) => void;
-}
-
-function StageTable({ found, figure, onChoose }: TableProps) {
-  return (
-    <table className="table table-sm plain mt-3">
-      <thead>
-        <tr>
-          <th>stage</th>
-          <th className="n">{found.unit}</th>
-          <th className="n">of those that met it</th>
-          <th>95 %</th>
-          <th className="n">of the stage before</th>
-          <th className="n">middle time to it</th>
-          <th className="n">half within</th>
-        </tr>
-      </thead>
-      <tbody>
-        {found.stages.map((stage, i) => (
-          <tr key={stage.figure}>
-            <td>{STAGE_WORDS[stage.figure]}</td>
-            <td className="n">
-              <FigureButton figure={stage.figure} chosen={figure} onChoose={onChoose}>
-                {count(stage.count)}
-              </FigureButton>
-            </td>
-            <td className="n">{i > 0 && percent(stage.of_first.count / stage.of_first.of)}</td>
-            <td className="soft">
-              {i > 0 && `${percent(stage.of_first.low)} – ${percent(stage.of_first.high)}`}
-            </td>
-            <td className="n">
-              {i > 0 &&
-                stage.of_previous.of > 0 &&
-                percent(stage.of_previous.count / stage.of_previous.of)}
-            </td>
-            <td className="n">{stage.time_to && duration(stage.time_to.median)}</td>
-            <td className="n soft">
-              {stage.time_to &&
-                `${duration(stage.time_to.first)} – ${duration(stage.time_to.third)}`}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
 }

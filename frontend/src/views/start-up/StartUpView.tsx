@@ -5,13 +5,14 @@ import { Distribution } from "../../charts/Distribution";
 import { count, duration, percent } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { useFigure } from "../../scope/useFigure";
-import { Evidence } from "../../shell/Evidence";
-import { FigureButton } from "../../shell/FigureButton";
-import { GroupChoice, useGroups } from "../../shell/GroupChoice";
-import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
+import { bar, type Column, number, opens } from "../../shell/columns";
+import { DataTable } from "../../shell/DataTable";
+import { OpenFigure } from "../../shell/FigureButton";
+import { useGroups } from "../../shell/GroupChoice";
+import type { GroupColumn } from "../../shell/GroupTable";
+import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
-import { ShareCell } from "../../shell/ShareCell";
-import { Empty, Loading, Trouble } from "../../shell/states";
+import { Empty } from "../../shell/states";
 import { landingWords, startFigure } from "./words";
 
 const SLOWEST = 10_000;
@@ -22,90 +23,80 @@ export function StartUpView({ app }: { app: AppSummary }) {
   const scope = useScope();
   const [address, change] = useAddress();
   const [figure, choose] = useFigure();
-  const opened = address.get("figure");
-  const groups = useGroups();
   const slow = Math.min(Math.max(Number(address.get("slow")) || 2000, STEP), SLOWEST);
-  const answer = useMeasure(app.key, "start-up", scope, { params: { slow }, groups });
-  if (answer.isPending) {
-    return <Loading />;
-  }
-  if (answer.isError) {
-    return <Trouble problem={answer.error} />;
-  }
-  const whole = answer.data.whole;
-  if (!app.logs || !whole.starts) {
-    return (
-      <Empty title={app.logs ? "No start is in scope." : "There is no log of this app yet."}>
-        Bring a log in under Logs, or widen the scope; then this page shows how long the app takes
-        to start, where it lands, and who left before it did.
-      </Empty>
-    );
-  }
-  const cold = whole.kinds.cold ?? 0;
-  const own = (cell: string) => startFigure({ cell });
+  const answer = useMeasure(app.key, "start-up", scope, { params: { slow }, groups: useGroups() });
   return (
-    <>
-      <div className="view-body">
-        <h1>{sentence(whole)}</h1>
-        <p className="soft small-text mb-3">
-          <Kinds whole={whole} figure={figure} onChoose={choose} />
-          {whole.small && cold > 0 && " Fewer than 30: too few for the shares to tell much."}
-        </p>
-        {cold > 0 && (
-          <>
-            <Picture
-              name={`${app.key}-start-up`}
-              title="From the start to the first screen after the splash"
-              rows={() => [
-                ["from ms", "to ms", "landed", "left"],
-                ...whole.bins.map((bin) => [bin.low, bin.high ?? null, bin.landed, bin.left]),
-              ]}
-            >
-              <Distribution
-                bins={whole.bins}
-                slow={slow}
-                chosen={figure}
-                figureOf={(bin) => own(bin.cell)}
-                onChoose={choose}
-              />
-            </Picture>
-            <div className="d-flex flex-wrap gap-3 align-items-center mb-3">
-              <Form.Range
-                aria-label="A start is slow from"
-                style={{ width: "16rem" }}
-                min={STEP}
-                max={SLOWEST}
-                step={STEP}
-                value={slow}
-                onChange={(event) => change({ slow: event.target.value, figure: null })}
-              />
-              <SlowWords whole={whole} slow={slow} figure={figure} onChoose={choose} />
-            </div>
-          </>
-        )}
-        <div className="d-flex flex-wrap column-gap-5">
-          <div>
-            <Landings whole={whole} figure={figure} onChoose={choose} />
-          </div>
-          <div>
-            <GroupChoice
-              app={app.key}
-              groups={groups}
-              values={answer.data.groups.map((group) => group.value)}
-            />
-            <GroupTable
-              measured={answer.data}
-              groups={groups}
-              columns={columns(whole, slow)}
-              small={(found) => found.small}
-            />
-          </div>
-        </div>
-      </div>
-      {opened && <Evidence app={app.key} measure="start-up" figure={opened} counted="starts" />}
-    </>
+    <MeasureView
+      app={app}
+      measure="start-up"
+      answer={answer}
+      purpose="this page shows how long the app takes to start, where it lands, and who left before it did"
+      counted="starts"
+      sentence={sentence}
+      empty={(whole) =>
+        whole.starts === 0 && (
+          <Empty title="No start is in scope.">Widen the scope, and starts are told here.</Empty>
+        )
+      }
+      columns={(whole) => columns(whole, slow)}
+      small={(found) => found.small}
+    >
+      {(whole) => (
+        <>
+          <p className="soft small-text mb-3">
+            <Kinds whole={whole} />
+            {whole.small &&
+              (whole.kinds.cold ?? 0) > 0 &&
+              " Fewer than 30: too few for the shares to tell much."}
+          </p>
+          {(whole.kinds.cold ?? 0) > 0 && (
+            <>
+              <Picture
+                name={`${app.key}-start-up`}
+                title="From the start to the first screen after the splash"
+                table={{ columns: BINS, rows: whole.bins, id: (bin) => bin.cell }}
+              >
+                <Distribution
+                  bins={whole.bins}
+                  slow={slow}
+                  chosen={figure}
+                  figureOf={(bin) => startFigure({ cell: bin.cell })}
+                  onChoose={choose}
+                />
+              </Picture>
+              <div className="d-flex flex-wrap gap-3 align-items-center mb-3">
+                <Form.Range
+                  aria-label="A start is slow from"
+                  style={{ width: "16rem" }}
+                  min={STEP}
+                  max={SLOWEST}
+                  step={STEP}
+                  value={slow}
+                  onChange={(event) => change({ slow: event.target.value, figure: null })}
+                />
+                <SlowWords whole={whole} slow={slow} />
+              </div>
+            </>
+          )}
+          <Landings app={app.key} whole={whole} />
+        </>
+      )}
+    </MeasureView>
   );
 }
+
+type Bin = StartFigures["bins"][number];
+
+const BINS: Column<Bin>[] = [
+  number("from, ms", (bin) => bin.low),
+  number("to, ms", (bin) => bin.high),
+  opens("starts", (bin) => ({
+    figure: startFigure({ cell: bin.cell }),
+    n: bin.landed + bin.left,
+  })),
+  number("landed", (bin) => bin.landed),
+  number("left", (bin) => bin.left),
+];
 
 function sentence(whole: StartFigures): string {
   const cold = whole.kinds.cold ?? 0;
@@ -123,20 +114,11 @@ function leftWords(found: StartFigures): string {
   return found.has_splash ? "left on the splash" : "left before a screen showed";
 }
 
-interface PartProps {
-  whole: StartFigures;
-  figure: string | null;
-  onChoose: (figure: string) => void;
-}
-
-function Kinds({ whole, figure, onChoose }: PartProps) {
+function Kinds({ whole }: { whole: StartFigures }) {
   const one = (cell: string, n: number, said: string) =>
     n > 0 && (
       <>
-        <FigureButton figure={startFigure({ cell })} chosen={figure} onChoose={onChoose}>
-          {count(n)}
-        </FigureButton>{" "}
-        {said}
+        <OpenFigure figure={startFigure({ cell })}>{count(n)}</OpenFigure> {said}
       </>
     );
   return (
@@ -149,22 +131,16 @@ function Kinds({ whole, figure, onChoose }: PartProps) {
   );
 }
 
-function SlowWords({ whole, slow, figure, onChoose }: PartProps & { slow: number }) {
+function SlowWords({ whole, slow }: { whole: StartFigures; slow: number }) {
   const said = (cell: "slow" | "quick") => {
     const { starts, ended } = whole[cell];
     return (
       <span>
-        <FigureButton figure={startFigure({ cell, slow })} chosen={figure} onChoose={onChoose}>
-          {count(starts.count)}
-        </FigureButton>{" "}
+        <OpenFigure figure={startFigure({ cell, slow })}>{count(starts.count)}</OpenFigure>{" "}
         {cell === "slow" ? "slow starts" : "others"} ({percent(starts.count / starts.of || 0)}):{" "}
-        <FigureButton
-          figure={startFigure({ cell: `${cell}.ended`, slow })}
-          chosen={figure}
-          onChoose={onChoose}
-        >
+        <OpenFigure figure={startFigure({ cell: `${cell}.ended`, slow })}>
           {percent(ended.count / ended.of || 0)}
-        </FigureButton>{" "}
+        </OpenFigure>{" "}
         ended on the first screen
       </span>
     );
@@ -177,34 +153,28 @@ function SlowWords({ whole, slow, figure, onChoose }: PartProps & { slow: number
   );
 }
 
-function Landings({ whole, figure, onChoose }: PartProps) {
-  const landings = Object.entries(whole.landings).sort((a, b) => b[1].count - a[1].count);
-  const most = Math.max(...landings.map(([, share]) => share.count / share.of || 0));
+type Landing = { landing: string; share: StartFigures["left"] };
+
+function Landings({ app, whole }: { app: string; whole: StartFigures }) {
+  const landings = Object.entries(whole.landings)
+    .map(([landing, share]) => ({ landing, share }))
+    .sort((a, b) => b.share.count - a.share.count);
+  const most = Math.max(...landings.map(({ share }) => share.count / share.of || 0));
   return (
-    <>
-      <h2>Where starts land</h2>
-      <table className="table table-sm plain">
-        <tbody>
-          {landings.map(([landing, share]) => (
-            <tr key={landing}>
-              <td>{landingWords(landing)}</td>
-              <td className="n">
-                <FigureButton
-                  figure={startFigure({ cell: `land.${landing}` })}
-                  chosen={figure}
-                  onChoose={onChoose}
-                >
-                  {count(share.count)}
-                </FigureButton>
-              </td>
-              <td>
-                <ShareCell share={share} most={most} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </>
+    <DataTable
+      name={`${app}-landings`}
+      title="Where starts land"
+      columns={[
+        { title: "landed", value: ({ landing }) => landingWords(landing) },
+        opens<Landing>("starts", ({ landing, share }) => ({
+          figure: startFigure({ cell: `land.${landing}` }),
+          n: share.count,
+        })),
+        bar<Landing>("of all", ({ share }) => share, most),
+      ]}
+      rows={landings}
+      id={({ landing }) => landing}
+    />
   );
 }
 

@@ -6,10 +6,11 @@ import { useScope } from "../../scope/scope";
 import { useCounted } from "../../scope/useCounted";
 import { useFigure } from "../../scope/useFigure";
 import { CountButton } from "../../shell/CountButton";
+import { bar, type Column, middle, name, number, text, times } from "../../shell/columns";
+import { DataTable } from "../../shell/DataTable";
 import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
-import { ShareCell } from "../../shell/ShareCell";
 
 /** How each tab is used, and the ways between them. */
 export function TabsView({ app }: { app: AppSummary }) {
@@ -35,9 +36,23 @@ export function TabsView({ app }: { app: AppSummary }) {
         <>
           {found.tabs.length > 0 && (
             <>
-              <Use found={found} />
+              <DataTable
+                columns={table(found)}
+                rows={found.tabs}
+                id={(tab) => tab.name}
+                testid="tabs"
+              />
               <Ways app={app.key} found={found} />
-              <Filters found={found} />
+              {found.filters.length > 0 && (
+                <DataTable
+                  name={`${app.key}-filters`}
+                  title="Filters: not places, but choices within a screen"
+                  columns={FILTER_COLUMNS}
+                  rows={found.filters}
+                  id={(one) => one.name}
+                  testid="filters"
+                />
+              )}
             </>
           )}
         </>
@@ -61,89 +76,37 @@ function sentence(found: TabFigures): string {
   return `${most.name} is used in ${share} of ${count(most.used.of, "session")}.${wrong}${flipped}`;
 }
 
-function table(found: TabFigures): (string | number | null)[][] {
+type Tab = TabFigures["tabs"][number];
+
+function table(found: TabFigures): Column<Tab>[] {
   return [
-    [
-      "tab",
-      "visits",
-      "users",
-      "sessions",
-      "of",
-      "first",
-      "resumed",
-      "at root",
-      "again",
-      "mismatch",
-      "median stay ms",
-      ...found.tabs.map((tab) => `to ${tab.name}`),
-    ],
-    ...found.tabs.map((tab) => [
-      tab.name,
-      tab.visits.times,
-      tab.visits.users,
-      tab.used.count,
-      tab.used.of,
-      tab.first.times,
-      tab.resumed.times,
-      tab.root.times,
-      tab.again.times,
-      tab.mismatch.times,
-      tab.dwell?.median ?? null,
-      ...found.tabs.map(
-        (other) =>
-          found.switches.find((way) => way.start === tab.name && way.end === other.name)?.count
-            .times ?? 0,
-      ),
-    ]),
+    name("tab", (tab) => tab.name, "10rem"),
+    bar("of sessions that see it", (tab) => tab.used, 1),
+    { ...number("sessions", (tab) => tab.used.count), fileOnly: true },
+    { ...number("sessions that see it", (tab) => tab.used.of), fileOnly: true },
+    times("visits", (tab) => tab.visits),
+    number("users", (tab) => tab.visits.users),
+    times("began", (tab) => tab.first),
+    times("resumed", (tab) => tab.resumed),
+    times("at its root", (tab) => tab.root),
+    times("chosen again", (tab) => tab.again),
+    times("back to a tab", (tab) => tab.root_back),
+    times("mismatch", (tab) => tab.mismatch),
+    {
+      ...number("depth", (tab) => tab.deepest?.median),
+      about: "the deepest stack of a visit, the middle one",
+    },
+    { ...middle("middle stay", (tab) => tab.dwell), fileOnly: true },
+    ...found.tabs.map((other) => ({
+      ...number<Tab>(`to ${other.name}`, (tab) => switches(found, tab.name, other.name)),
+      fileOnly: true,
+    })),
   ];
 }
 
-function Use({ found }: { found: TabFigures }) {
-  return (
-    <table className="table table-sm plain" data-testid="tabs">
-      <thead>
-        <tr>
-          <th>tab</th>
-          <th>of sessions that see it</th>
-          <th className="n">visits</th>
-          <th className="n">users</th>
-          <th className="n">began</th>
-          <th className="n">resumed</th>
-          <th className="n">at its root</th>
-          <th className="n">chosen again</th>
-          <th className="n">back to a tab</th>
-          <th className="n">mismatch</th>
-          <th className="n" title="the deepest stack of a visit, the middle one">
-            depth
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        {found.tabs.map((tab) => (
-          <tr key={tab.name}>
-            <td className="clip" style={{ maxWidth: "10rem" }}>
-              {tab.name}
-            </td>
-            <td>
-              <ShareCell share={tab.used} most={1} />
-            </td>
-            <td className="n">
-              <CountButton own={tab.visits} />
-            </td>
-            <td className="n">{count(tab.visits.users)}</td>
-            {[tab.first, tab.resumed, tab.root, tab.again, tab.root_back, tab.mismatch].map(
-              (own) => (
-                <td key={own.figure} className="n">
-                  <CountButton own={own} />
-                </td>
-              ),
-            )}
-            <td className="n">{tab.deepest?.median ?? "–"}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
+function switches(found: TabFigures, start: string, end: string): number {
+  const own = found.switches.find((way) => way.start === start && way.end === end);
+  return own?.count.times ?? 0;
 }
 
 function Ways({ app, found }: { app: string; found: TabFigures }) {
@@ -153,7 +116,7 @@ function Ways({ app, found }: { app: string; found: TabFigures }) {
     <Picture
       name={`${app}-tabs`}
       title="From tab to tab, and how long they are used"
-      rows={() => table(found)}
+      table={{ columns: table(found), rows: found.tabs, id: (tab) => tab.name }}
     >
       <TabMatrix found={found} counted={counted} chosen={figure} onChoose={choose} />
       {found.flips.length > 0 && (
@@ -172,47 +135,17 @@ function Ways({ app, found }: { app: string; found: TabFigures }) {
 }
 
 /** What looks like a tab, and only switches what its screen shows. */
-function Filters({ found }: { found: TabFigures }) {
-  if (!found.filters.length) {
-    return null;
-  }
-  return (
-    <section>
-      <h2>Filters: not places, but choices within a screen</h2>
-      <table className="table table-sm plain" data-testid="filters">
-        <thead>
-          <tr>
-            <th>filter</th>
-            <th>on</th>
-            <th className="n">visits of that screen</th>
-            <th className="n">chosen</th>
-            <th className="n">for each visit</th>
-            <th className="n">journeys</th>
-            <th className="n">users</th>
-          </tr>
-        </thead>
-        <tbody>
-          {found.filters.map((one) => (
-            <tr key={one.name}>
-              <td className="clip" style={{ maxWidth: "14rem" }} title={one.name}>
-                {one.name}
-              </td>
-              <td>{one.on}</td>
-              <td className="n">
-                <CountButton own={one.visits} />
-              </td>
-              <td className="n">
-                <CountButton own={one.used} />
-              </td>
-              <td className="n">
-                {one.visits.times ? (one.used.times / one.visits.times).toFixed(2) : "–"}
-              </td>
-              <td className="n">{count(one.used.journeys)}</td>
-              <td className="n">{count(one.used.users)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </section>
-  );
-}
+const FILTER_COLUMNS: Column<TabFigures["filters"][number]>[] = [
+  name("filter", (one) => one.name, "14rem"),
+  text("on", (one) => one.on),
+  times("visits of that screen", (one) => one.visits),
+  times("chosen", (one) => one.used),
+  {
+    title: "for each visit",
+    value: (one) => (one.visits.times ? one.used.times / one.visits.times : null),
+    cell: (one) => (one.visits.times ? (one.used.times / one.visits.times).toFixed(2) : "–"),
+    numeric: true,
+  },
+  number("journeys", (one) => one.used.journeys),
+  number("users", (one) => one.used.users),
+];
