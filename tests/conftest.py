@@ -100,6 +100,8 @@ def until(ask: Callable[[], Any]) -> Any:
     pytest.fail("it never came to be")
 
 
+ODD_NAMES = ("<script>alert(1)</script>", "🚢 שלום", "x" * 200)
+"""Names that a log may hold, and a page must show as they are."""
 UP = (sys.executable, "-m", "mossy_trail.cli", "up")
 
 

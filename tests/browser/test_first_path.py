@@ -10,9 +10,7 @@ from selenium.webdriver.common.keys import Keys
 
 from mossy_trail.demo.load import MAP
 from tests.browser.conftest import Page, pick
-from tests.conftest import Demo, Server
-
-ODD_NAMES = ("<script>alert(1)</script>", "🚢 שלום", "x" * 200)
+from tests.conftest import ODD_NAMES, Demo, Server
 
 
 def test_from_file_to_figure_to_journeys(page: Page, demo: Demo) -> None:

@@ -27,7 +27,7 @@ def test_from_a_slow_start_to_a_segment_and_a_funnel(
 
 def follow_a_segment(page: Page, planted: dict[str, dict[str, int]]) -> None:
     """The journeys behind a figure become the scope, and every figure follows."""
-    page.click("p [data-figure*='\"cell\":\"left\"']")
+    page.click('p [data-figure*=\'"cell":"left"\']')
     count = planted["splash_left"]["all"]
     page.until(lambda: page.text("[data-testid=evidence-count]") == f"{count:,} journeys")
     page.click(".pane button.figure-button", "without these")

@@ -10,8 +10,7 @@ import pytest
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, pick
-from tests.browser.test_first_path import ODD_NAMES
-from tests.conftest import Demo, Server
+from tests.conftest import ODD_NAMES, Demo, Server
 
 
 def test_each_view_tells_its_planted_finding(page: Page, server: Server, demo: Demo) -> None:

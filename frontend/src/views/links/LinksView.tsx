@@ -176,7 +176,7 @@ function Then({ app, found, rows }: { app: string; found: LinkFigures; rows: Row
     ...(found.goal
       ? [
           times<Line>(`then ${found.goal}`, ({ came }) => came.goal ?? undefined),
-          share<Line>("of landings", (line) => ({
+          share<Line>("of those landings", (line) => ({
             count: line.came.goal?.times ?? 0,
             of: all(line),
           })),
