@@ -46,6 +46,8 @@ export class Problem extends Error {
     message: string,
     readonly status: number,
     readonly detail: string,
+    /** Where a report is that can be sent on, if the tool is at fault. */
+    readonly report?: string,
   ) {
     super(message);
   }
@@ -72,6 +74,7 @@ export async function dataOf<Data>(asked: Promise<Answer<Data>>): Promise<Data> 
 }
 
 export function problemOf(body: unknown, status: number): Problem {
-  const { title, detail } = (body ?? {}) as { title?: string; detail?: string };
-  return new Problem(title ?? "The server gave no answer that can be read.", status, detail ?? "");
+  const { title, detail, instance } = (body ?? {}) as Partial<Schemas["Problem"]>;
+  const said = title ?? "The server gave no answer that can be read.";
+  return new Problem(said, status, detail ?? "", instance ?? undefined);
 }

@@ -16,6 +16,15 @@ export function Trouble({ problem }: { problem: Error }) {
     <Alert variant="danger" className="m-3" style={{ maxWidth: "46rem" }}>
       <strong>{problem.message}</strong>
       {problem instanceof Problem && problem.detail && <div>{problem.detail}</div>}
+      {problem instanceof Problem && problem.report && (
+        <div>
+          <a href={problem.report} download>
+            Save a report of it
+          </a>
+          , to send to whoever mends the tool: it says where the code broke, and nothing of your
+          logs.
+        </div>
+      )}
     </Alert>
   );
 }

@@ -28,6 +28,8 @@ def scope_mask(study: Study, scope: Scope) -> NDArray[np.bool_]:
     if scope.part is None:
         return inside
     groups = groups_of(study, replace(scope, part=None), scope.part.by, scope.part.over)
+    if scope.part.value not in groups.values:
+        return np.zeros(len(inside), bool)
     return inside & (groups.code == groups.number(scope.part.value))
 
 

@@ -52,7 +52,7 @@ from mossy_trail.store.models import UNDER_WAY, Job, SavedMapping, StoredLog
 
 Result = TypeVar("Result")
 _note = structlog.get_logger()
-_FAULT = "The import broke off by a fault of the tool; its log has the details."
+_FAULT = "The import broke off by a fault of the tool, which its log tells under import {}."
 
 
 def installation_key(folder: Path) -> bytes:
@@ -149,7 +149,8 @@ class Importer:
                 job.message = f"{error.file}: {error.what}"
             except Exception:
                 _note.exception("a file could not be looked at", job=job_id)
-                job.state, job.message, job.mend = "failed", _FAULT, "Nothing of it was kept."
+                job.state, job.mend = "failed", "Nothing of it was kept."
+                job.message = _FAULT.format(job_id)
             return job.state
 
     def question(
@@ -281,7 +282,7 @@ class Importer:
             self._end(job_id, "failed", message, "Nothing of it was kept. Try it again.")
         except Exception:
             _note.exception("import failed", job=job_id)
-            self._end(job_id, "failed", _FAULT, "Nothing of it was kept.")
+            self._end(job_id, "failed", _FAULT.format(job_id), "Nothing of it was kept.")
         else:
             self.forget_uploads(job)
             self._cancelled.discard(job_id)

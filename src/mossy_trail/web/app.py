@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
+from typing import Any
 from urllib.parse import urlsplit
 
 from fastapi import FastAPI, Response
@@ -15,7 +16,7 @@ from starlette.middleware.gzip import GZipMiddleware
 from starlette.staticfiles import StaticFiles
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from mossy_trail.web import problems
+from mossy_trail.web import faults, problems
 from mossy_trail.web.context import Context
 from mossy_trail.web.routers import (
     app_map,
@@ -30,7 +31,7 @@ from mossy_trail.web.routers import (
     measures,
 )
 
-_ROUTED = (apps, app_map, logs, imports, live, health, funnels, kept, journeys)
+_ROUTED = (apps, app_map, logs, imports, live, health, funnels, kept, journeys, faults)
 PAGES = Path(__file__).parents[3] / "frontend" / "dist"
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 HEADERS = {
@@ -68,6 +69,7 @@ def create_app(context: Context | None = None) -> FastAPI:
     )
     app.state.context = context
     problems.install(app)
+    app.add_exception_handler(Exception, faults.answer)
     app.add_middleware(GZipMiddleware, minimum_size=2000)
     app.add_middleware(Guard)
     for module in _ROUTED:
@@ -106,9 +108,18 @@ class Guard:
         return await self.app(scope, receive, send_guarded)
 
 
+class Assets(StaticFiles):
+    """Files whose names tell what is in them, so that a browser never asks for one again."""
+
+    def file_response(self, *args: Any, **more: Any) -> Response:
+        found = super().file_response(*args, **more)
+        found.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+        return found
+
+
 def _serve_pages(app: FastAPI) -> None:
     """Assets by name; every other address gets the page, which finds its view by itself."""
-    app.mount("/assets", StaticFiles(directory=PAGES / "assets", check_dir=False))
+    app.mount("/assets", Assets(directory=PAGES / "assets", check_dir=False))
 
     @app.get("/{path:path}", include_in_schema=False)
     def page(path: str) -> Response:

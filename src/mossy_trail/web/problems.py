@@ -22,6 +22,8 @@ class Problem(BaseModel):
     title: str
     status: int
     detail: str
+    instance: str | None = None
+    """Where a report of it is, if the tool is at fault."""
 
 
 class ProblemError(Exception):
@@ -31,7 +33,9 @@ class ProblemError(Exception):
 
 
 def respond(problem: Problem) -> JSONResponse:
-    return JSONResponse(problem.model_dump(), problem.status, media_type="application/problem+json")
+    return JSONResponse(
+        problem.model_dump(exclude_none=True), problem.status, media_type="application/problem+json"
+    )
 
 
 def install(app: FastAPI) -> None:
@@ -71,15 +75,5 @@ def install(app: FastAPI) -> None:
                 title="The database cannot be reached.",
                 status=503,
                 detail="Nothing is lost. This page comes back by itself when the database does.",
-            )
-        )
-
-    @app.exception_handler(Exception)
-    def unexpected(_: Request, error: Exception) -> JSONResponse:
-        return respond(
-            Problem(
-                title="Something broke in the tool.",
-                status=500,
-                detail=f"{type(error).__name__}; the server's log has the details.",
             )
         )
