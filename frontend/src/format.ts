@@ -1,3 +1,5 @@
+import type { Exit } from "./api/client";
+
 /** Numbers, times and shares as people say them. */
 
 const whole = new Intl.NumberFormat("en-GB");
@@ -138,7 +140,7 @@ export const EXIT_WORDS: Record<string, string> = {
   signed_out: "signed out",
   silent: "fell silent",
   cut: "the log ends here",
-};
+} satisfies Record<Exit, string>;
 
 export function words(key: string): string {
   return key.replaceAll("_", " ");

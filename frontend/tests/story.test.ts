@@ -5,7 +5,7 @@ import { story } from "../src/views/journeys/story";
 /** A journey over these screens; what a step or the journey has beside, where it matters. */
 function journey(steps: Partial<Step>[], more: Partial<Journey> = {}): Journey {
   const trail = steps.map((step, i) => ({
-    ...{ step: i + 1, screen: "A", tab: null, move: "push", depth: 1, marks: [] as string[] },
+    ...{ step: i + 1, screen: "A", tab: null, move: "push", depth: 1, marks: [] as Step["marks"] },
     ...{ link: null, source: null, wanted: null },
     ...step,
   }));
@@ -13,7 +13,7 @@ function journey(steps: Partial<Step>[], more: Partial<Journey> = {}): Journey {
 }
 
 test("a plain journey", () => {
-  const steps = [
+  const steps: Partial<Step>[] = [
     { screen: "Splash" },
     { screen: "Board", tab: "Sailings" },
     { screen: "Wallet", tab: "Passes" },
@@ -24,7 +24,7 @@ test("a plain journey", () => {
 });
 
 test("a link that a gate stopped names what was wanted", () => {
-  const gate = {
+  const gate: Partial<Step> = {
     screen: "SignIn",
     move: "redirect",
     wanted: "Wallet",
@@ -38,7 +38,7 @@ test("a link that a gate stopped names what was wanted", () => {
 });
 
 test("what stood out is told, and how deep it ended", () => {
-  const steps = [
+  const steps: Partial<Step>[] = [
     { screen: "Board" },
     { screen: "Receipt", marks: ["piled_up"] },
     { screen: "Board", marks: ["ping_pong"], depth: 4 },

@@ -22,6 +22,13 @@ export type LinkFigures = Schemas["LinkFigures"];
 export type DropOffFigures = Schemas["DropOffFigures"];
 export type Count = Schemas["Count"];
 export type Vocabulary = Schemas["Vocabulary"];
+/** Words that the server knows: each has its own on the page. */
+export type Exit = Journey["exit"];
+export type Mark = Journey["marks"][number];
+export type Move = Step["move"];
+export type LoopKind = LoopFigures["loops"][number]["kind"];
+export type GateCause = Schemas["GateFigures"]["causes"][number]["cause"];
+export type Loss = SignIn["losses"][number]["way"];
 export type Unit = "sessions" | "users";
 
 /** Which journeys every view is asked about: days in UTC, both included, and what is counted. */

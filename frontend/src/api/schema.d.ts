@@ -1086,8 +1086,11 @@ export interface components {
          * @description Gates of one cause, and what came of them.
          */
         Cause: {
-            /** Cause */
-            cause: string;
+            /**
+             * Cause
+             * @enum {string}
+             */
+            cause: "asked" | "link" | "expired";
             /** Gates */
             gates: number;
             /** Outcomes */
@@ -1683,14 +1686,17 @@ export interface components {
             depths: number[];
             /** Duration */
             duration: number;
-            /** Exit */
-            exit: string;
+            /**
+             * Exit
+             * @enum {string}
+             */
+            exit: "closed" | "backgrounded" | "signed_out" | "silent" | "cut";
             /** Grounds */
             grounds: string[];
             /** Key */
             key: string;
             /** Marks */
-            marks: string[];
+            marks: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce")[];
             /** Properties */
             properties: {
                 [key: string]: string;
@@ -1699,8 +1705,11 @@ export interface components {
             session: string | null;
             /** Start */
             start: number;
-            /** Start Kind */
-            start_kind: string;
+            /**
+             * Start Kind
+             * @enum {string}
+             */
+            start_kind: "cold" | "warm";
             /** Steps */
             steps: number;
             /** Tabs */
@@ -1725,14 +1734,17 @@ export interface components {
             depths: number[];
             /** Duration */
             duration: number;
-            /** Exit */
-            exit: string;
+            /**
+             * Exit
+             * @enum {string}
+             */
+            exit: "closed" | "backgrounded" | "signed_out" | "silent" | "cut";
             /** Grounds */
             grounds: string[];
             /** Key */
             key: string;
             /** Marks */
-            marks: string[];
+            marks: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce")[];
             /** Session */
             session: string | null;
             /** Start */
@@ -1856,8 +1868,11 @@ export interface components {
             beyond: components["schemas"]["Count"];
             count: components["schemas"]["Count"];
             ended: components["schemas"]["Count"];
-            /** Kind */
-            kind: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "ping_pong" | "detour" | "piled_up" | "tab_flip" | "by_tab" | "redirect_loop" | "sent_again";
             /** Most Turns */
             most_turns: number;
             /** Screens */
@@ -2554,8 +2569,11 @@ export interface components {
             share: components["schemas"]["Share"];
             /** Stage */
             stage: string;
-            /** Way */
-            way: string;
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "ended" | "back" | "recovery" | "sign_up" | "elsewhere" | "restored";
         };
         /**
          * SignInStage
@@ -2671,7 +2689,7 @@ export interface components {
             /** Dwell Ms */
             dwell_ms: number | null;
             /** Exit */
-            exit: string | null;
+            exit: ("closed" | "backgrounded" | "signed_out" | "silent" | "cut") | null;
             /** Inferred */
             inferred: boolean;
             /** Link */
@@ -2679,9 +2697,12 @@ export interface components {
             /** Load Ms */
             load_ms: number | null;
             /** Marks */
-            marks: string[];
-            /** Move */
-            move: string;
+            marks: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce")[];
+            /**
+             * Move
+             * @enum {string}
+             */
+            move: "start" | "push" | "pop" | "pop_to" | "replace" | "reset" | "switch_tab" | "open_modal" | "close_modal" | "update" | "forward" | "redirect" | "link";
             /** Params */
             params: string | null;
             /**

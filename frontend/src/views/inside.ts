@@ -1,3 +1,4 @@
+import type { LoopKind } from "../api/client";
 import { duration, words } from "../format";
 
 /** A figure that is named by a list of words; none where it is not. */
@@ -41,7 +42,7 @@ export const LOOP_KINDS: Record<string, string> = {
   by_tab: "back by choosing a tab",
   redirect_loop: "sent round by redirects",
   sent_again: "sent back by a redirect",
-};
+} satisfies Record<LoopKind, string>;
 
 /** What makes a loop one of its kind. */
 export const LOOP_MEANINGS: Record<string, string> = {
@@ -52,7 +53,7 @@ export const LOOP_MEANINGS: Record<string, string> = {
   by_tab: "the last move chose a tab, and not all of them did",
   redirect_loop: "half of the moves or more were redirects",
   sent_again: "a redirect led back there after the user had gone on",
-};
+} satisfies Record<LoopKind, string>;
 
 const ODD: Record<string, string> = {
   visits: "were on",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +23,7 @@ Mask = NDArray[np.bool_]
 class Cause:
     """Gates of one cause, and what came of them."""
 
-    cause: str
+    cause: Literal[CAUSES]  # type: ignore[valid-type]
     gates: int
     outcomes: dict[str, Share]
 

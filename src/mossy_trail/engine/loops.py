@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,7 +27,7 @@ class Loop:
     """A cycle of screens: how often it was walked, its turns, and its time in ms; how often the
     journey `ended` with it, and went on `beyond` its screens."""
 
-    kind: str
+    kind: Literal[KINDS]  # type: ignore[valid-type]
     screens: list[str]
     count: Count
     turns: Quartiles | None

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import reduce
 from operator import add
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,7 +37,7 @@ class SignInLoss:
 
     figure: str
     stage: str
-    way: str
+    way: Literal[sign_in.WAYS]  # type: ignore[valid-type]
     share: Share
 
 

@@ -9,7 +9,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from mossy_trail.core.measures.health import FINDINGS, LOUD
 from mossy_trail.core.model.log import OUTCOMES
-from mossy_trail.core.model.steps import FATES
+from mossy_trail.core.model.steps import EXITS, FATES, MARKS, MOVES, STARTS
 from mossy_trail.core.stats.intervals import Difference
 from mossy_trail.engine.trial import Counts
 from mossy_trail.intake.patterns import is_pattern
@@ -21,6 +21,9 @@ from mossy_trail.store.models import JOB_STATES
 
 Unit = Literal["sessions", "users"]
 FieldName = Literal[FIELDS]  # type: ignore[valid-type]
+Exit = Literal[EXITS]  # type: ignore[valid-type]
+Mark = Literal[MARKS]  # type: ignore[valid-type]
+Move = Literal[MOVES]  # type: ignore[valid-type]
 
 
 def known_zone(zone: str) -> str:
@@ -238,8 +241,8 @@ class JourneySummary(BaseModel):
     duration: int
     steps: int
     deepest: int
-    exit: str
-    marks: list[str]
+    exit: Exit
+    marks: list[Mark]
     depths: list[int]
     grounds: list[str]
 
@@ -267,7 +270,7 @@ class StepView(BaseModel):
     wanted: str | None
     tab: str | None
     tab_reported: str | None
-    move: str
+    move: Move
     inferred: bool
     unsure: bool
     region: Literal["outside", "tab", "sheet"]
@@ -278,13 +281,13 @@ class StepView(BaseModel):
     dwell_ms: int | None
     link: str | None
     source: str | None
-    exit: str | None
-    marks: list[str]
+    exit: Exit | None
+    marks: list[Mark]
     repeats: int
 
 
 class Journey(JourneySummary):
-    start_kind: str
+    start_kind: Literal[STARTS]  # type: ignore[valid-type]
     tabs: list[str]
     properties: dict[str, str]
     trail: list[StepView]

@@ -1,4 +1,4 @@
-import type { Journey, Step, StepDetail } from "../../api/client";
+import type { Journey, Mark, Move, Step, StepDetail } from "../../api/client";
 import { useStep } from "../../api/queries";
 import { count, duration, exactTime, params, short, words } from "../../format";
 import { Trouble } from "../../shell/states";
@@ -52,7 +52,7 @@ const MOVE_WORDS: Record<string, string> = {
   forward: "went forward again",
   redirect: "was sent here",
   link: "landed by a link",
-};
+} satisfies Record<Move, string>;
 
 function moveWords(step: Step): string {
   const wanted = step.wanted ? ` instead of ${short(step.wanted, 40)}` : "";
@@ -72,7 +72,7 @@ const MARK_WORDS: Record<string, (step: Step) => string> = {
   unknown_screen: () => "this name is not in the app map",
   not_found: () => "the screen for what was not found",
   bounce: () => "left within a second",
-};
+} satisfies Record<Mark, (step: Step) => string>;
 
 function Marks({ step }: { step: Step }) {
   return step.marks.map((mark) => (

@@ -1,3 +1,4 @@
+import type { GateCause, Loss } from "../../api/client";
 export const STAGE_WORDS: Record<string, string> = {
   met: "met sign-in",
   tried: "tried",
@@ -11,7 +12,7 @@ export const LOSS_WORDS: Record<string, string> = {
   recovery: "went for a forgotten code",
   sign_up: "went to sign up",
   elsewhere: "went elsewhere",
-};
+} satisfies Record<Exclude<Loss, "restored">, string>;
 
 /** What the journeys behind a figure have in common, after their number. */
 export function figureWords(figure: string): string {
@@ -35,7 +36,7 @@ export const CAUSES: Record<string, string> = {
   asked: "asked for a screen behind it",
   link: "a link led there",
   expired: "had been signed in, and was sent back",
-};
+} satisfies Record<GateCause, string>;
 
 export const DETOURS: Record<string, string> = {
   recovery: "went for a forgotten code",
