@@ -89,7 +89,7 @@ TABS = f"""
         SELECT *, sum(CAST(fresh AS INT)) OVER (PARTITION BY journey ORDER BY n) AS visit
         FROM begun WHERE own IS NOT NULL
     ), visits AS (
-        SELECT own, journey, visit, sum(CASE WHEN dwell >= 0 THEN dwell ELSE 0 END) AS stay
+        SELECT own, journey, visit, CASE WHEN min(dwell) >= 0 THEN sum(dwell) END AS stay
         FROM numbered GROUP BY own, journey, visit
     )
     SELECT own, count(*), count(DISTINCT journey), median(stay / 1000) FROM visits GROUP BY own
@@ -104,7 +104,8 @@ def polars_tabs(steps: pl.LazyFrame) -> Rows:
     first = pl.col("n") == pl.col("n").min().over("journey", "stretch")
     begun = filled.with_columns((fresh | first).alias("fresh")).filter(pl.col("tab").is_not_null())
     visit = pl.col("fresh").cum_sum().over("journey").alias("visit")
-    stay = pl.when(pl.col("dwell") >= 0).then(pl.col("dwell")).otherwise(0).sum().alias("stay")
+    known = pl.col("dwell").min() >= 0
+    stay = pl.when(known).then(pl.col("dwell").sum()).alias("stay")
     visits = begun.with_columns(visit).group_by("tab", "journey", "visit").agg(stay)
     found = visits.group_by("tab").agg(
         pl.len(), pl.col("journey").n_unique().alias("sessions"), (pl.col("stay") / 1000).median()

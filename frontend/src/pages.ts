@@ -1,24 +1,46 @@
-import type { ComponentType } from "react";
+import { type ComponentType, lazy } from "react";
 import type { AppSummary } from "./api/client";
 import { wordFigures } from "./scope/figures";
-import { AppMapView } from "./views/app-map/AppMapView";
 import { figureWords as appMapWords } from "./views/app-map/words";
-import { DropOffsView } from "./views/drop-offs/DropOffsView";
 import { figureWords as fitWords } from "./views/fit/words";
-import { FunnelsView } from "./views/funnels/FunnelsView";
-import { OnboardingView } from "./views/funnels/OnboardingView";
 import { chainWords, figureWords as funnelWords } from "./views/funnels/words";
-import { HealthView } from "./views/health/HealthView";
 import { dropOffWords, linkWords, loopWords, tabWords } from "./views/inside";
-import { JourneysView } from "./views/journeys/JourneysView";
-import { LinksView } from "./views/links/LinksView";
-import { LogsView } from "./views/logs/LogsView";
-import { LoopsView } from "./views/loops/LoopsView";
-import { SignInView } from "./views/sign-in/SignInView";
 import { gateWords, figureWords as signInWords } from "./views/sign-in/words";
-import { StartUpView } from "./views/start-up/StartUpView";
 import { figureWords as startUpWords } from "./views/start-up/words";
-import { TabsView } from "./views/tabs/TabsView";
+
+/** Views are read when they are first gone to. */
+const AppMapView = lazy(async () => ({
+  default: (await import("./views/app-map/AppMapView")).AppMapView,
+}));
+const DropOffsView = lazy(async () => ({
+  default: (await import("./views/drop-offs/DropOffsView")).DropOffsView,
+}));
+const FunnelsView = lazy(async () => ({
+  default: (await import("./views/funnels/FunnelsView")).FunnelsView,
+}));
+const OnboardingView = lazy(async () => ({
+  default: (await import("./views/funnels/OnboardingView")).OnboardingView,
+}));
+const HealthView = lazy(async () => ({
+  default: (await import("./views/health/HealthView")).HealthView,
+}));
+const JourneysView = lazy(async () => ({
+  default: (await import("./views/journeys/JourneysView")).JourneysView,
+}));
+const LinksView = lazy(async () => ({
+  default: (await import("./views/links/LinksView")).LinksView,
+}));
+const LogsView = lazy(async () => ({ default: (await import("./views/logs/LogsView")).LogsView }));
+const LoopsView = lazy(async () => ({
+  default: (await import("./views/loops/LoopsView")).LoopsView,
+}));
+const SignInView = lazy(async () => ({
+  default: (await import("./views/sign-in/SignInView")).SignInView,
+}));
+const StartUpView = lazy(async () => ({
+  default: (await import("./views/start-up/StartUpView")).StartUpView,
+}));
+const TabsView = lazy(async () => ({ default: (await import("./views/tabs/TabsView")).TabsView }));
 
 /** A page: it stands in the navigation, in the routes, in the list of keys and in what is said of
  * its figures, from this one entry. */

@@ -36,7 +36,7 @@ def follow_a_segment(page: Page, planted: dict[str, dict[str, int]]) -> None:
     page.click(".segment-menu button.figure-button", "turn round")
     page.until(lambda: "100 % were left on the splash" in page.text("h1"))
     page.until(lambda: page.text(".remain").startswith(f"{count:,} journeys"))
-    page.click(".segment-menu [aria-label^='Take away']")
+    page.click(".segment-menu [aria-label^='take away']")
     page.until(lambda: page.text("#segment-choice") == "all journeys")
 
 

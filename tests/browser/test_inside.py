@@ -7,7 +7,9 @@ import re
 from pathlib import Path
 
 import pytest
+from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.remote.webelement import WebElement
 
 from tests.browser.conftest import Page, pick
 from tests.conftest import ODD_NAMES, Demo, Server
@@ -81,7 +83,7 @@ def walk_the_drawings(page: Page, app: str) -> None:
     page.until(lambda: "kind=redirect_loop" in page.driver.current_url)
     times = page.number("[data-testid=loops] tbody .figure-button")
     ring = page.find("[data-testid=rings] [data-figure]")
-    assert f": {times} time" in (ring.get_attribute("aria-label") or "")
+    assert f": {times} time" in said_by(ring)
     page.driver.execute_script("arguments[0].focus()", ring)
     page.press(Keys.ENTER)
     page.until(lambda: page.number("[data-testid=evidence-count]") <= times)
@@ -101,13 +103,18 @@ def walk_the_drawings(page: Page, app: str) -> None:
     page.open(f"/drop-offs?app={app}")
     page.click("[aria-label='Still going by'] button", "by time")
     bar = page.find('[data-figure=\'["time", "60"]\']')
-    said = (bar.get_attribute("aria-label") or "").replace(",", "")
+    said = said_by(bar).replace(",", "")
     page.driver.execute_script("arguments[0].focus()", bar)
     page.press(Keys.SPACE)
     page.until(lambda: f"{page.number('[data-testid=evidence-count]')} (" in said)
     page.until(
         lambda: "last 60 s or longer" in page.text("[aria-label='Journeys behind the figure']")
     )
+
+
+def said_by(drawn: WebElement) -> str:
+    """What a part of a drawing is called."""
+    return drawn.find_element(By.TAG_NAME, "title").get_attribute("textContent") or ""
 
 
 PANE = "[aria-label='Journeys behind the figure']"

@@ -20,7 +20,6 @@ export function DrawnFigure({ figure, said, chosen, onChoose, children }: Props)
       role="button"
       tabIndex={0}
       className={`figure ${chosen === figure ? "chosen" : ""}`}
-      aria-label={`${said}; opens its journeys`}
       data-figure={figure}
       onClick={() => onChoose(figure)}
       onKeyDown={(event) => {
@@ -30,7 +29,7 @@ export function DrawnFigure({ figure, said, chosen, onChoose, children }: Props)
         }
       }}
     >
-      <title>{said}</title>
+      <title>{`${said}; opens its journeys`}</title>
       {children}
     </g>
   );

@@ -38,7 +38,7 @@ export function useOpenedScope(): Scope {
 }
 
 /** Parts that change at every key press or drag: going back does not halt at each of them. */
-const MOVING = ["step", "journey", "search", "slow"];
+const MOVING = ["step", "journey", "search", "slow", "find"];
 
 /** Read and change parts of the address. A part set to null or "" is taken out. */
 export function useAddress() {

@@ -88,25 +88,27 @@ export function DataTable<Row extends object>(props: TableProps<Row>) {
           </span>
         </div>
       )}
-      <table className="table table-sm plain" data-testid={testid}>
-        <thead>
-          <tr>
-            {columns.map((column, i) => (
-              <Heading key={column.title} column={column} of={table.getColumn(String(i))} />
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {shown.map((row) => (
-            <tr key={row.id} className={rowClass?.(row.original)}>
-              {columns.map((column) => (
-                <Cell key={column.title} column={column} row={row.original} counted={counted} />
+      <div className="scrolls">
+        <table className="table table-sm plain" data-testid={testid}>
+          <thead>
+            <tr>
+              {columns.map((column, i) => (
+                <Heading key={column.title} column={column} of={table.getColumn(String(i))} />
               ))}
             </tr>
-          ))}
-        </tbody>
-        {foot && <tfoot>{foot}</tfoot>}
-      </table>
+          </thead>
+          <tbody>
+            {shown.map((row) => (
+              <tr key={row.id} className={rowClass?.(row.original)}>
+                {columns.map((column) => (
+                  <Cell key={column.title} column={column} row={row.original} counted={counted} />
+                ))}
+              </tr>
+            ))}
+          </tbody>
+          {foot && <tfoot>{foot}</tfoot>}
+        </table>
+      </div>
       {shown.length < found.length && (
         <button type="button" className="figure-button mb-2" onClick={() => setAll(true)}>
           show all {count(found.length)}

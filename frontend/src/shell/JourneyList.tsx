@@ -1,6 +1,6 @@
 import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef } from "react";
+import { type KeyboardEvent, useEffect, useMemo, useRef, useState } from "react";
 import { Spinner } from "react-bootstrap";
 import type { JourneySummary } from "../api/client";
 import { journeysPage, type ListQuery, PAGE } from "../api/queries";
@@ -23,7 +23,11 @@ interface Props {
 
 const ROW = 48;
 
-/** A list of any length: only what is on the screen is drawn, and read from the server. */
+/**
+ * A list of any length: only what is on the screen is drawn, and read from the server.
+ *
+ * By keyboard it is one stop; within it, arrows, Home and End go from journey to journey.
+ */
 export function JourneyList(props: Props) {
   const { app, scope, list, total, chosen, onChoose, onNeighbours, narrow } = props;
   const box = useRef<HTMLDivElement>(null);
@@ -64,12 +68,38 @@ export function JourneyList(props: Props) {
     }
   }, [position, chosen]);
 
+  const [at, setAt] = useState(0);
+  const walking = useRef(false);
+  const indices = shown.map((row) => row.index);
+  const current = position ?? at;
+  const stop = indices.includes(current) ? current : (indices[0] ?? 0);
+  const walk = (event: KeyboardEvent) => {
+    const to = { ArrowDown: at + 1, ArrowUp: at - 1, Home: 0, End: total - 1 }[event.key];
+    if (chosen === null && to !== undefined) {
+      event.preventDefault();
+      const next = Math.min(Math.max(to, 0), total - 1);
+      walking.current = true;
+      setAt(next);
+      rows.scrollToIndex(next, { align: "auto" });
+    }
+  };
+  // The row that is walked to may be drawn only after the list has scrolled to it.
+  useEffect(() => {
+    const list = box.current;
+    const row = list?.querySelector<HTMLElement>(`[data-index="${current}"]`);
+    if (row && (walking.current || (chosen !== null && list?.contains(document.activeElement)))) {
+      walking.current = false;
+      row.focus({ preventScroll: true });
+    }
+  });
+
   const broken = answers.find((answer) => answer.error)?.error;
   if (broken) {
     return <Trouble problem={broken} />;
   }
   return (
-    <div className="journeys-list" ref={box}>
+    // biome-ignore lint/a11y/noStaticElementInteractions: keys pressed on the rows come here
+    <div className="journeys-list" ref={box} onKeyDown={walk}>
       <div style={{ height: rows.getTotalSize() }}>
         {shown.map((row) => {
           const journey = loaded.get(row.index);
@@ -80,6 +110,9 @@ export function JourneyList(props: Props) {
               key={row.key}
               className={`journey ${journey.key === chosen ? "chosen" : ""}`}
               aria-current={journey.key === chosen}
+              data-index={row.index}
+              tabIndex={row.index === stop ? 0 : -1}
+              onFocus={() => setAt(row.index)}
               style={place}
               onClick={() => onChoose(journey)}
             >

@@ -1,4 +1,4 @@
-import { type ReactNode, useEffect } from "react";
+import { type ReactNode, useEffect, useRef } from "react";
 
 interface Props {
   label: string;
@@ -10,7 +10,11 @@ interface Props {
   children: ReactNode;
 }
 
-/** What opens beside the view: it never hides the figure that it explains. Escape closes it. */
+/**
+ * What opens beside the view: it never hides the figure that it explains. Escape closes it.
+ *
+ * Opened by keyboard, it is gone to; closed, one is back at what opened it.
+ */
 export function Pane({ label, title, head, wide, onClose, children }: Props) {
   useEffect(() => {
     function onKey(event: KeyboardEvent) {
@@ -21,8 +25,23 @@ export function Pane({ label, title, head, wide, onClose, children }: Props) {
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
   }, [onClose]);
+  const pane = useRef<HTMLElement>(null);
+  useEffect(() => {
+    const opener = document.activeElement;
+    if (opener instanceof Element && opener.matches("main :focus-visible")) {
+      pane.current?.focus();
+    }
+    const own = pane.current;
+    return () => {
+      const left =
+        own?.contains(document.activeElement) || document.activeElement === document.body;
+      if (left && (opener instanceof HTMLElement || opener instanceof SVGElement)) {
+        opener.focus();
+      }
+    };
+  }, []);
   return (
-    <aside className={`pane ${wide ? "wide" : ""}`} aria-label={label}>
+    <aside className={`pane ${wide ? "wide" : ""}`} aria-label={label} ref={pane} tabIndex={-1}>
       <header>
         <div className="d-flex justify-content-between gap-2">
           <span>{title}</span>

@@ -45,7 +45,7 @@ export function Picture<Row extends object>(props: Props<Row>) {
           />
         </span>
       </div>
-      <div ref={chart} hidden={asTable}>
+      <div className="scrolls" ref={chart} hidden={asTable}>
         {children}
       </div>
       {(below || asTable) && <DataTable {...table} />}

@@ -5,6 +5,7 @@ import { type AppSummary, api, dataOf } from "../api/client";
 import { useChange, useScopeCounts } from "../api/queries";
 import { count, date, days, isoDay } from "../format";
 import { type Scope, scopeSearch, useAddress, useScope } from "../scope/scope";
+import { MenuItem } from "./MenuItem";
 import { SegmentChoice } from "./SegmentChoice";
 
 interface Props {
@@ -70,7 +71,7 @@ function AppChoice({ app, apps }: Props) {
       </Dropdown.Toggle>
       <Dropdown.Menu>
         {apps.map((one) => (
-          <Dropdown.Item
+          <MenuItem
             key={one.key}
             active={one.key === app.key}
             className="clip"
@@ -84,8 +85,8 @@ function AppChoice({ app, apps }: Props) {
               navigate({ search: `?${next}` });
             }}
           >
-            {one.name} <span className="small-text opacity-75">{count(one.rows, "row")}</span>
-          </Dropdown.Item>
+            {one.name} <span className="small-text">{count(one.rows, "row")}</span>
+          </MenuItem>
         ))}
         <Dropdown.Divider />
         <Form
@@ -133,37 +134,64 @@ function DateChoice({ app, scope }: { app: AppSummary; scope: Scope }) {
       </Dropdown.Toggle>
       <Dropdown.Menu className="px-3">
         <div className="d-flex gap-2 mb-2">
-          <Form.Control
-            size="sm"
-            type="date"
-            aria-label="First day"
-            value={first}
-            max={last}
-            onChange={(event) => event.target.value && change({ since: event.target.value })}
+          <Day
+            key={`first ${first}`}
+            label="First day"
+            day={first}
+            fits={(day) => day <= last}
+            onDay={(day) => change({ since: day })}
           />
-          <Form.Control
-            size="sm"
-            type="date"
-            aria-label="Last day"
-            value={last}
-            min={first}
-            onChange={(event) => event.target.value && change({ until: event.target.value })}
+          <Day
+            key={`last ${last}`}
+            label="Last day"
+            day={last}
+            fits={(day) => day >= first}
+            onDay={(day) => change({ until: day })}
           />
         </div>
         {weeks.map((week) => (
-          <Dropdown.Item
-            key={week.words}
-            onClick={() => change({ since: week.since, until: null })}
-          >
+          <MenuItem key={week.words} onClick={() => change({ since: week.since, until: null })}>
             {week.words}
-          </Dropdown.Item>
+          </MenuItem>
         ))}
-        <Dropdown.Item onClick={() => change({ since: null, until: null })}>
+        <MenuItem onClick={() => change({ since: null, until: null })}>
           all, {date(app.first)} – {date(app.last)}
-        </Dropdown.Item>
+        </MenuItem>
         <div className="small-text soft pt-1">Journeys that begin on these days, in UTC</div>
       </Dropdown.Menu>
     </Dropdown>
+  );
+}
+
+interface DayProps {
+  label: string;
+  day: string;
+  fits: (day: string) => boolean;
+  onDay: (day: string) => void;
+}
+
+/** A day that is taken when it is whole: at Enter, or when the field is left. */
+function Day({ label, day, fits, onDay }: DayProps) {
+  const [typed, setTyped] = useState(day);
+  const sound = /^(19[7-9]|20|21)/.test(typed) && fits(typed);
+  const take = () => {
+    if (!sound) {
+      setTyped(day);
+    } else if (typed !== day) {
+      onDay(typed);
+    }
+  };
+  return (
+    <Form.Control
+      size="sm"
+      type="date"
+      aria-label={label}
+      isInvalid={!sound}
+      value={typed}
+      onChange={(event) => setTyped(event.target.value)}
+      onBlur={take}
+      onKeyDown={(event) => event.key === "Enter" && take()}
+    />
   );
 }
 
@@ -176,13 +204,13 @@ function UnitChoice({ scope }: { scope: Scope }) {
       </Dropdown.Toggle>
       <Dropdown.Menu>
         {(["sessions", "users"] as const).map((unit) => (
-          <Dropdown.Item
+          <MenuItem
             key={unit}
             active={unit === scope.unit}
             onClick={() => change({ unit: unit === "sessions" ? null : unit, figure: null })}
           >
             {unit}
-          </Dropdown.Item>
+          </MenuItem>
         ))}
       </Dropdown.Menu>
     </Dropdown>

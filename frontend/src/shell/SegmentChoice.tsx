@@ -39,7 +39,7 @@ export function SegmentChoice({ app, scope }: { app: AppSummary; scope: Scope })
             <button
               type="button"
               className="figure-button"
-              aria-label={`Take away: ${segmentWords(part)}`}
+              aria-label={`take away ${segmentWords(part)}`}
               onClick={() => choose(parts.filter((_, k) => k !== i))}
             >
               take away

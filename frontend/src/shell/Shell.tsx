@@ -59,6 +59,13 @@ export function Shell({ app, apps, pages, children }: Props) {
 
   return (
     <div className="frame">
+      <button
+        type="button"
+        className="skip"
+        onClick={() => document.getElementById("view")?.focus()}
+      >
+        To the view
+      </button>
       <nav className={narrow ? "side narrow" : "side"} aria-label="Views">
         <NavLink className="brand text-decoration-none" to={{ pathname: "/logs", search }}>
           <svg viewBox="0 0 32 24" aria-hidden="true">
@@ -98,7 +105,9 @@ export function Shell({ app, apps, pages, children }: Props) {
         </div>
       </nav>
       <ScopeBar app={app} apps={apps} />
-      <main className="stage">{children}</main>
+      <main className="stage" id="view" tabIndex={-1}>
+        {children}
+      </main>
       <KeyHelp pages={pages} show={help} onHide={() => setHelp(false)} />
     </div>
   );

@@ -1,5 +1,6 @@
 import { Dropdown } from "react-bootstrap";
 import { SORTS, type Sort } from "../api/queries";
+import { MenuItem } from "./MenuItem";
 
 export function SortChoice({ sort, onSort }: { sort: Sort; onSort: (sort: Sort) => void }) {
   return (
@@ -9,9 +10,9 @@ export function SortChoice({ sort, onSort }: { sort: Sort; onSort: (sort: Sort) 
       </Dropdown.Toggle>
       <Dropdown.Menu>
         {Object.entries(SORTS).map(([key, word]) => (
-          <Dropdown.Item key={key} active={key === sort} onClick={() => onSort(key as Sort)}>
+          <MenuItem key={key} active={key === sort} onClick={() => onSort(key as Sort)}>
             {word}
-          </Dropdown.Item>
+          </MenuItem>
         ))}
       </Dropdown.Menu>
     </Dropdown>

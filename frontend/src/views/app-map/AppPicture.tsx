@@ -117,8 +117,9 @@ export function AppPicture({ app, view, tabs, figure, onFigure }: Props) {
         </span>
       </div>
       <div className="app-picture">
+        {/* biome-ignore lint/a11y/useSemanticElements: a drawing with parts that are chosen */}
         <svg
-          role="img"
+          role="group"
           className="drawing"
           aria-label="Screens in layers, and the moves between them"
           width={width * scale}

@@ -2,6 +2,7 @@ import { useEffect, useRef, useState } from "react";
 import { Form } from "react-bootstrap";
 import type { MapView } from "../../api/client";
 import { count, short, words } from "../../format";
+import { useAddress } from "../../scope/scope";
 import { isTyping } from "../../shell/keys";
 import {
   type MapDocument,
@@ -55,7 +56,8 @@ const MOST_FOLDED = 200;
 /** Names that the map does not know first, each with what it may mean; then all screens. */
 export function ScreenList(props: Props) {
   const { view, map } = props;
-  const [text, setText] = useState("");
+  const [address, change] = useAddress();
+  const text = address.get("find") ?? "";
   const unknown = view.screens.filter((screen) => screen.unknown);
   const wanted = text.trim().toLowerCase();
   const seen = new Map(view.screens.map((screen) => [screen.name, screen]));
@@ -78,25 +80,27 @@ export function ScreenList(props: Props) {
             placeholder="name, role or tab"
             aria-label="Find a screen"
             value={text}
-            onChange={(event) => setText(event.target.value)}
+            onChange={(event) => change({ find: event.target.value })}
           />
-          <table className="table table-sm plain screens" data-testid="screens">
-            <thead>
-              <tr>
-                <th>screen</th>
-                <th>role</th>
-                <th>tab</th>
-                <th className="n">journeys</th>
-                <th className="n">visits</th>
-                <th>also called</th>
-              </tr>
-            </thead>
-            <tbody>
-              {entries.map((entry) => (
-                <Row key={entry.name} {...props} entry={entry} seen={seen.get(entry.name)} />
-              ))}
-            </tbody>
-          </table>
+          <div className="scrolls">
+            <table className="table table-sm plain screens" data-testid="screens">
+              <thead>
+                <tr>
+                  <th>screen</th>
+                  <th>role</th>
+                  <th>tab</th>
+                  <th className="n">journeys</th>
+                  <th className="n">visits</th>
+                  <th>also called</th>
+                </tr>
+              </thead>
+              <tbody>
+                {entries.map((entry) => (
+                  <Row key={entry.name} {...props} entry={entry} seen={seen.get(entry.name)} />
+                ))}
+              </tbody>
+            </table>
+          </div>
           {!entries.length && <p className="soft">No screen fits “{text}”.</p>}
         </>
       )}
@@ -266,62 +270,64 @@ function UnknownNames({
         </span>
       </div>
       <div className="unknown-names">
-        <table className="table table-sm plain mb-0">
-          <tbody ref={list}>
-            {unknown.map((screen, i) => {
-              const own = screenFigure(screen.name);
-              return (
-                <tr
-                  key={screen.name}
-                  data-testid="unknown-name"
-                  className={i === chosen ? "table-active" : ""}
-                  onClick={() => setAt(i)}
-                >
-                  <td className="clip" style={{ maxWidth: "14rem" }} title={screen.name}>
-                    “{short(screen.name, 60)}”
-                  </td>
-                  <td className="n">
-                    <button
-                      type="button"
-                      className={`figure-button ${figure === own ? "chosen" : ""}`}
-                      onClick={() => onFigure(own)}
-                    >
-                      {count(screen.journeys, "journey")}
-                    </button>
-                  </td>
-                  <td className="text-nowrap">
-                    {screen.proposal ? (
+        <div className="scrolls">
+          <table className="table table-sm plain mb-0">
+            <tbody ref={list}>
+              {unknown.map((screen, i) => {
+                const own = screenFigure(screen.name);
+                return (
+                  <tr
+                    key={screen.name}
+                    data-testid="unknown-name"
+                    className={i === chosen ? "table-active" : ""}
+                    onClick={() => setAt(i)}
+                  >
+                    <td className="clip" style={{ maxWidth: "14rem" }} title={screen.name}>
+                      “{short(screen.name, 60)}”
+                    </td>
+                    <td className="n">
                       <button
                         type="button"
-                        className="figure-button"
-                        disabled={busy}
-                        onClick={() =>
-                          screen.proposal &&
-                          onChange(withAlias(map, screen.proposal.screen, screen.name))
-                        }
+                        className={`figure-button ${figure === own ? "chosen" : ""}`}
+                        onClick={() => onFigure(own)}
                       >
-                        it is {short(screen.proposal.screen, 40)}
+                        {count(screen.journeys, "journey")}
                       </button>
-                    ) : (
-                      <span className="soft">like none of them</span>
-                    )}
-                  </td>
-                  <td className="soft small-text">{screen.proposal?.why}</td>
-                  <td>
-                    <button
-                      type="button"
-                      className="figure-button text-nowrap"
-                      disabled={busy}
-                      onClick={() => onChange(withScreen(map, screen.name))}
-                    >
-                      a screen of its own
-                    </button>
-                  </td>
-                </tr>
-              );
-            })}
-          </tbody>
-        </table>
+                    </td>
+                    <td className="text-nowrap">
+                      {screen.proposal ? (
+                        <button
+                          type="button"
+                          className="figure-button"
+                          disabled={busy}
+                          onClick={() =>
+                            screen.proposal &&
+                            onChange(withAlias(map, screen.proposal.screen, screen.name))
+                          }
+                        >
+                          it is {short(screen.proposal.screen, 40)}
+                        </button>
+                      ) : (
+                        <span className="soft">like none of them</span>
+                      )}
+                    </td>
+                    <td className="soft small-text">{screen.proposal?.why}</td>
+                    <td>
+                      <button
+                        type="button"
+                        className="figure-button text-nowrap"
+                        disabled={busy}
+                        onClick={() => onChange(withScreen(map, screen.name))}
+                      >
+                        a screen of its own
+                      </button>
+                    </td>
+                  </tr>
+                );
+              })}
+            </tbody>
+          </table>
+        </div>
       </div>
     </section>
   );

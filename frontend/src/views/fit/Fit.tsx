@@ -122,32 +122,34 @@ function Mends({ app, misfits }: { app: AppSummary; misfits: number }) {
         </p>
       )}
       {misfits > 0 && mends.data && mends.data.length > 0 && (
-        <table className="table table-sm plain mb-1" data-testid="mends">
-          <tbody>
-            {mends.data.map((mend) => (
-              <tr key={`${mend.kind} ${mend.subject} ${mend.value}`}>
-                <td className="n fw-semibold text-nowrap">
-                  {mend.mended === 1 ? "All" : percent(mend.mended)}
-                </td>
-                <td>
-                  of these would land as predicted if <em>{mendWords(mend)}</em>
-                </td>
-                <td className="text-end">
-                  <Button
-                    size="sm"
-                    className="py-0"
-                    variant="outline-primary"
-                    disabled={busy}
-                    data-mend={`${mend.kind} ${mend.subject} ${mend.value}`}
-                    onClick={() => tryOut(mend)}
-                  >
-                    Try it
-                  </Button>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <div className="scrolls">
+          <table className="table table-sm plain mb-1" data-testid="mends">
+            <tbody>
+              {mends.data.map((mend) => (
+                <tr key={`${mend.kind} ${mend.subject} ${mend.value}`}>
+                  <td className="n fw-semibold text-nowrap">
+                    {mend.mended === 1 ? "All" : percent(mend.mended)}
+                  </td>
+                  <td>
+                    of these would land as predicted if <em>{mendWords(mend)}</em>
+                  </td>
+                  <td className="text-end">
+                    <Button
+                      size="sm"
+                      className="py-0"
+                      variant="outline-primary"
+                      disabled={busy}
+                      data-mend={`${mend.kind} ${mend.subject} ${mend.value}`}
+                      onClick={() => tryOut(mend)}
+                    >
+                      Try it
+                    </Button>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
       )}
       {problem && <Trouble problem={problem} />}
     </>

@@ -89,7 +89,7 @@ export function Builder({ spec, vocabulary, onChange }: Props) {
             <button
               type="button"
               className="figure-button"
-              aria-label={`Take stage ${i + 1} away`}
+              aria-label={`take away stage ${i + 1}`}
               onClick={() => replaced(stages.filter((_, at) => at !== i))}
             >
               take away

@@ -4,6 +4,7 @@ import { useHealthRows } from "../../api/queries";
 import { count, dateWithYear, exactTime } from "../../format";
 import { scopeSearch, useAddress } from "../../scope/scope";
 import { MoreRows, Pane, ROWS_AT_FIRST } from "../../shell/Pane";
+import { Raw } from "../../shell/Raw";
 import { Loading, Trouble } from "../../shell/states";
 import { aboutRows, type Openable } from "./findings";
 
@@ -61,7 +62,7 @@ export function FindingRows({ app, finding, onClose }: Props) {
             <div className="small-text clip">
               {dateWithYear(row.time)} {exactTime(row.time)} · {row.user}
             </div>
-            <pre className="raw">{row.raw}</pre>
+            <Raw>{row.raw}</Raw>
           </div>
         ))}
         {found.data && <MoreRows total={found.data.total} limit={limit} onLimit={setLimit} />}

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { api, dataOf, type Schemas } from "../../api/client";
 import { useChange } from "../../api/queries";
 import { count } from "../../format";
+import { Raw } from "../../shell/Raw";
 import { Trouble } from "../../shell/states";
 
 interface Props {
@@ -41,12 +42,12 @@ export function LiveLine({ app, hasKey, log }: Props) {
       {key && (
         <div className="mt-1" data-testid="ingest-key">
           This key is shown once{hasKey ? "; one from before holds no longer" : ""}:
-          <pre className="raw">{`curl ${address} \\
+          <Raw>{`curl ${address} \\
   -H 'Authorization: Bearer ${key}' \\
   -H 'Content-Type: application/cloudevents+json' \\
   -d '{"specversion": "1.0", "id": "1", "source": "phone-1", "type": "screen_view",
        "time": "${new Date().toISOString().slice(0, 19)}Z", "subject": "user-1",
-       "data": {"screen": "Home"}}'`}</pre>
+       "data": {"screen": "Home"}}'`}</Raw>
         </div>
       )}
       {make.isError && <Trouble problem={make.error} />}

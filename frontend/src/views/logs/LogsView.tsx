@@ -3,6 +3,8 @@ import { Button, Dropdown } from "react-bootstrap";
 import { type AppSummary, api, dataOf, type Schemas } from "../../api/client";
 import { useChange, useLogs } from "../../api/queries";
 import { bytes, called, count, date, days, percent, short, time } from "../../format";
+import { useAddress } from "../../scope/scope";
+import { MenuItem } from "../../shell/MenuItem";
 import { Loading, Trouble } from "../../shell/states";
 import { DropZone } from "./DropZone";
 import { EraseLine } from "./EraseLine";
@@ -18,8 +20,8 @@ type Log = Schemas["LogSummary"];
 export function LogsView({ app }: { app: AppSummary }) {
   const found = useLogs(app.key);
   const uploads = useUploads(app.key);
-  const [opened, setOpened] = useState<{ log: Log; reason: string } | null>(null);
-  const close = useCallback(() => setOpened(null), []);
+  const [address, change] = useAddress();
+  const close = useCallback(() => change({ aside: null, reason: null }), [change]);
   if (found.isPending) {
     return <Loading what="Reading" />;
   }
@@ -27,6 +29,7 @@ export function LogsView({ app }: { app: AppSummary }) {
     return <Trouble problem={found.error} />;
   }
   const { logs, jobs, fates, has_key } = found.data;
+  const opened = logs.find((log) => String(log.id) === address.get("aside"));
   return (
     <>
       <div className="view-body">
@@ -46,15 +49,17 @@ export function LogsView({ app }: { app: AppSummary }) {
               <JobLine job={job} />
             </div>
           ))}
-        {logs.length > 0 && <LogTable logs={logs} onSetAside={setOpened} />}
+        {logs.length > 0 && (
+          <LogTable logs={logs} onSetAside={(log) => change({ aside: log.id })} />
+        )}
         <LiveLine app={app.key} hasKey={has_key} log={logs.find((log) => log.live)} />
         {logs.length > 0 && <EraseLine app={app.key} />}
       </div>
       {opened && (
         <SetAsidePane
-          log={opened.log}
-          reason={opened.reason}
-          onReason={(reason) => setOpened({ ...opened, reason })}
+          log={opened}
+          reason={address.get("reason") ?? ""}
+          onReason={(reason) => change({ reason })}
           onClose={close}
         />
       )}
@@ -107,61 +112,61 @@ function sentence(logs: Log[]): string {
 
 interface TableProps {
   logs: Log[];
-  onSetAside: (opened: { log: Log; reason: string }) => void;
+  onSetAside: (log: Log) => void;
 }
 
 function LogTable({ logs, onSetAside }: TableProps) {
   return (
-    <table className="table table-sm plain mt-3 align-middle">
-      <thead>
-        <tr>
-          <th>log</th>
-          <th>covers</th>
-          <th className="n">users</th>
-          <th className="n">rows read</th>
-          <th className="n">used</th>
-          <th className="n">set aside</th>
-          <th>brought in</th>
-          <th aria-label="Delete" />
-        </tr>
-      </thead>
-      <tbody>
-        {logs.map((log) => (
-          <tr key={log.id} data-testid="log">
-            <td className="fw-semibold" title={log.files.slice(0, 30).join("\n")}>
-              {log.live && <i className="bi bi-broadcast me-1" aria-hidden="true" />}
-              {short(called(log.files), 48)}
-            </td>
-            <td>{log.first !== null && log.last !== null && days(log.first, log.last)}</td>
-            <td className="n">{count(log.users)}</td>
-            <td className="n">{count(log.rows_read)}</td>
-            <td className="n">{count(log.rows)}</td>
-            <td className="n">
-              {log.set_aside ? (
-                <button
-                  type="button"
-                  className="figure-button"
-                  onClick={() => onSetAside({ log, reason: "" })}
-                >
-                  {count(log.set_aside)}
-                </button>
-              ) : (
-                "0"
-              )}
-            </td>
-            <td className="soft">
-              {date(log.created)} {time(log.created)}
-            </td>
-            <td>
-              <div className="d-flex">
-                <ReadAnew log={log} />
-                <DeleteButton log={log} />
-              </div>
-            </td>
+    <div className="scrolls">
+      <table className="table table-sm plain mt-3 align-middle">
+        <thead>
+          <tr>
+            <th>log</th>
+            <th>covers</th>
+            <th className="n">users</th>
+            <th className="n">rows read</th>
+            <th className="n">used</th>
+            <th className="n">set aside</th>
+            <th>brought in</th>
+            <th>
+              <span className="visually-hidden">what can be done</span>
+            </th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {logs.map((log) => (
+            <tr key={log.id} data-testid="log">
+              <td className="fw-semibold" title={log.files.slice(0, 30).join("\n")}>
+                {log.live && <i className="bi bi-broadcast me-1" aria-hidden="true" />}
+                {short(called(log.files), 48)}
+              </td>
+              <td>{log.first !== null && log.last !== null && days(log.first, log.last)}</td>
+              <td className="n">{count(log.users)}</td>
+              <td className="n">{count(log.rows_read)}</td>
+              <td className="n">{count(log.rows)}</td>
+              <td className="n">
+                {log.set_aside ? (
+                  <button type="button" className="figure-button" onClick={() => onSetAside(log)}>
+                    {count(log.set_aside)}
+                  </button>
+                ) : (
+                  "0"
+                )}
+              </td>
+              <td className="soft">
+                {date(log.created)} {time(log.created)}
+              </td>
+              <td>
+                <div className="d-flex">
+                  <ReadAnew log={log} />
+                  <DeleteButton log={log} />
+                </div>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
 
@@ -197,9 +202,9 @@ function ReadAnew({ log }: { log: Log }) {
       </Dropdown.Toggle>
       <Dropdown.Menu>
         {log.shapes.map((shape) => (
-          <Dropdown.Item key={shape.file} onClick={() => ask.mutate(shape.file)}>
+          <MenuItem key={shape.file} onClick={() => ask.mutate(shape.file)}>
             files like {short(shape.name, 60)}
-          </Dropdown.Item>
+          </MenuItem>
         ))}
       </Dropdown.Menu>
     </Dropdown>

@@ -3,6 +3,7 @@ import type { Schemas } from "../../api/client";
 import { useSetAside } from "../../api/queries";
 import { called, count } from "../../format";
 import { MoreRows, Pane, ROWS_AT_FIRST } from "../../shell/Pane";
+import { Raw } from "../../shell/Raw";
 import { Loading, Trouble } from "../../shell/states";
 
 interface Props {
@@ -58,7 +59,7 @@ export function SetAsidePane({ log, reason, onReason, onClose }: Props) {
           >
             <span className="fw-semibold">line {count(row.line)}</span>{" "}
             <span className="mark-word">{row.reason}</span>
-            <pre className="raw">{row.text}</pre>
+            <Raw>{row.text}</Raw>
           </div>
         ))}
         {found.data && (
