@@ -221,6 +221,42 @@ def test_an_array_that_is_cut_short_keeps_its_rows(
     assert [(row.line, row.reason) for row in reading.set_aside] == [(10, "not a JSON object")]
 
 
+LAYOUTS = {
+    "a line each": lambda texts: "[\n" + ",\n".join(texts) + "\n]",
+    "one line": lambda texts: "[" + ", ".join(texts) + "]",
+    "spread": lambda texts: "[" + ",".join(text.replace(",", ",\n ") for text in texts) + "]",
+    "inside": lambda texts: '{"log": "L", "events": [' + ",".join(texts) + '], "end": [{"a": 1}]}',
+}
+
+
+@examples(250, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    at=st.integers(1, 29),
+    layout=st.sampled_from(sorted(LAYOUTS)),
+    nested=st.booleans(),
+    edits=st.lists(
+        st.tuples(st.integers(0, 10_000), st.sampled_from(["", *'{}[]":,\\', '"}', "}, {"])),
+        min_size=1,
+        max_size=2,
+    ),
+)
+def test_a_broken_element_of_an_array_costs_only_itself(
+    tmp_path: Path, at: int, layout: str, nested: bool, edits: list[tuple[int, str]]
+) -> None:
+    more = {"params": {"ids": [{"a": "x"}, {"a": "y"}], "of": {"n": 1}}} if nested else {}
+    rows = [{"time": 1777888800000 + i, **more, "user": f"u{i}", "screen": "S"} for i in range(30)]
+    texts = [json.dumps(row) for row in rows]
+    for place, put in edits:
+        place %= len(texts[at])
+        texts[at] = texts[at][:place] + put + texts[at][place + 1 :]
+    reading = read(tmp_path, LAYOUTS[layout](texts).encode(), "broken.json")
+    users = [reading.log.terms["user"][code] for code in reading.log.columns["user"]]
+    others = {row["user"] for i, row in enumerate(rows) if i != at}
+    lost = others - set(users)
+    assert not lost, (texts[at], lost)
+    assert len(users) + len(reading.set_aside) >= 30, texts[at]
+
+
 def test_an_external_entity_is_not_fetched(tmp_path: Path) -> None:
     secret = tmp_path / "secret.txt"
     secret.write_text("the secret")

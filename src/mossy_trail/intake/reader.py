@@ -297,7 +297,7 @@ def _format(source: Source) -> Format:
         if rows is None:
             return JsonLines()
         source.skip(rows)
-        return JsonArray()
+        return JsonArray(inside=True)
     if start.startswith(b"<"):
         return Xes()
     return _csv(source)

@@ -183,7 +183,7 @@ def _wary(records: Records) -> pa.Table:
         except ValueError:
             found = None
         if isinstance(found, dict):
-            objects.append(found)
+            objects.append({str(_text(name)): value for name, value in found.items()})
         else:
             records.flaws[i] = rec.BAD_JSON
     names = dict.fromkeys(name for found in objects for name in found)
@@ -198,6 +198,7 @@ def _wary(records: Records) -> pa.Table:
 
 
 def _text(value: Any) -> str | None:
+    """Half of a pair of surrogates is no letter, and cannot be kept."""
     if value is None or isinstance(value, str):
         return value and value.encode("utf-8", "replace").decode()
     return json.dumps(value)
