@@ -49,6 +49,15 @@ SHAPES: dict[str, Callable[[int], Log]] = {
 }
 
 
+def _at_once(log: Log) -> Log:
+    """All rows at one moment."""
+    return Log({**log.columns, "time": np.zeros(len(log), "i8")}, log.terms)
+
+
+SHAPES["one moment"] = lambda n: _at_once(shaped(np.full(n, PUSH), np.arange(n) % 2))
+SHAPES["one moment, views only"] = lambda n: _at_once(shaped(np.full(n, VIEW), np.arange(n) % 2))
+
+
 def growth() -> Iterator[tuple[str, float, float]]:
     """Per shape, nanoseconds for a row of the small and of the large log."""
     app_map = AppMap.from_dict({})

@@ -20,6 +20,7 @@ from mossy_trail.core.model.app_map import AppMap, Screen
 from mossy_trail.core.model.log import Log, merge, split
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.replay.replay import replay
+from mossy_trail.core.replay.sessions import resent
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.phone import MENU as MENU_NAME
 from mossy_trail.demo.simulator import Demo as Simulated
@@ -140,6 +141,19 @@ def test_a_batch_that_was_sent_twice_changes_no_step(demo_log: Log, app_map: App
     assert told_once == told_twice
     merged = twice.fates()["resent"] - once.fates()["resent"]
     assert merged == len(again)
+
+
+@pytest.mark.parametrize("rows", [3, 64, 65, 300])
+def test_a_busy_moment_that_was_sent_twice_counts_once(demo_log: Log, rows: int) -> None:
+    """Clocks of whole seconds may give very many rows one moment."""
+    once = demo_log.take(np.arange(rows))
+    columns = {**once.columns, "time": once.columns["time"] * 0}
+    columns |= {name: np.zeros_like(once.columns[name]) for name in ("user", "session")}
+    columns["screen"] = (np.arange(rows) % 7).astype(once.columns["screen"].dtype)
+    columns["params"] = (np.arange(rows) // 7).astype(once.columns["params"].dtype)
+    busy = Log(columns, once.terms)
+    (part,) = split(merge([busy, Log(columns, {**once.terms, "file": ["sent again"]})]), 1)
+    assert resent(part).sum() == rows
 
 
 SECOND = 1000

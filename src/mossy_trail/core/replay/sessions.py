@@ -8,8 +8,9 @@ from numpy.typing import NDArray
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.log import EVENT, NONE, Column, Log
 
-_SAME_MOMENT = 64
-"""Rows of one moment that are looked back on for the same row."""
+_MANY = 64
+"""Rows of one moment that are held against each other one by one."""
+_MIXER = np.uint64(0x9E3779B97F4A7C15)
 
 
 def cut_sessions(log: Log, idle: int) -> NDArray[np.int32]:
@@ -52,11 +53,14 @@ def resent(log: Log) -> NDArray[np.bool_]:
     A batch that was sent twice, or a file brought in twice, has them: they are no second move.
     Of same rows the first is kept.
     """
-    columns = {name: c for name, c in log.columns.items() if name not in ("file", "line")}
-    like = _alike(*(read_only(columns[name]) for name in ("user", "time", "event", "screen")))
+    columns = [c for name, c in log.columns.items() if name not in ("file", "line")]
+    like = _alike(*(read_only(log.columns[name]) for name in ("user", "time", "event", "screen")))
+    told = np.column_stack([column[like] for column in columns]).astype("i8")
+    mixed = told.view("u8") @ np.cumprod(np.full(len(columns), _MIXER))
+    order = np.argsort(mixed, kind="stable")
+    same = (told[order[1:]] == told[order[:-1]]).all(axis=1)
     again = np.zeros(len(log), bool)
-    told = np.column_stack([column[like] for column in columns.values()])
-    again[like] = _resent(columns["user"][like], columns["time"][like], told)
+    again[like[order[1:][same]]] = True
     return again
 
 
@@ -72,32 +76,23 @@ def without(log: Log, again: NDArray[np.bool_]) -> Log:
 
 @kernel
 def _alike(user: Column, time: Column, event: Column, screen: Column) -> NDArray[np.int64]:
-    """The rows of moments that have another of the same event and screen, ascending."""
+    """The rows of moments that have another of the same event and screen, ascending.
+
+    Of moments with very many rows, all: which of them are alike is told by sorting them.
+    """
     rows = [0 for _ in range(0)]
     begin = 0
     for i in range(1, len(time)):
         if time[i] != time[i - 1] or user[i] != user[i - 1]:
             begin = i
-            continue
-        for j in range(max(begin, i - _SAME_MOMENT), i):
-            if event[i] == event[j] and screen[i] == screen[j]:
-                rows.append(j)
-                rows.append(i)
+        elif i - begin >= _MANY:
+            if i - begin == _MANY:
+                rows.extend(range(begin, i))
+            rows.append(i)
+        else:
+            for j in range(begin, i):
+                if event[i] == event[j] and screen[i] == screen[j]:
+                    rows.append(j)
+                    rows.append(i)
+                    break
     return np.unique(np.array(rows, np.int64))
-
-
-@kernel
-def _resent(user: Column, time: Column, told: Column) -> NDArray[np.bool_]:
-    again = np.zeros(len(user), np.bool_)
-    begin = 0
-    for i in range(len(user)):
-        if i == 0 or user[i] != user[i - 1] or time[i] != time[i - 1]:
-            begin = i
-        for j in range(max(begin, i - _SAME_MOMENT), i):
-            same = not again[j]
-            for k in range(told.shape[1]):
-                same = same and told[i, k] == told[j, k]
-            if same:
-                again[i] = True
-                break
-    return again
