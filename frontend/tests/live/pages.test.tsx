@@ -23,6 +23,7 @@ const MEASURED = [
   "/links",
   "/drop-offs",
 ];
+const MAP_PARTS = ["", "connections", "picture", "history", "practice", "draft"];
 const DEMO = "skerry-crossings";
 const LONG = 120_000;
 const PATIENTLY = { timeout: 20_000 };
@@ -119,9 +120,11 @@ test("there are apps of all kinds", () => {
 describe.each(paths)("%s", (path) => {
   test("is sound, whatever the log", { timeout: LONG }, async () => {
     for (const app of apps) {
-      await open(path, { app: app.key });
-      expectToBeSound();
-      cleanup();
+      for (const show of path === "/app-map" ? MAP_PARTS : [""]) {
+        await open(path, { app: app.key, show });
+        expectToBeSound();
+        cleanup();
+      }
     }
   });
 });

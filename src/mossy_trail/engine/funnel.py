@@ -201,7 +201,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     try:
         document = json.loads(figure)
         asked, cell = Asked.of(document["funnel"]), str(document["cell"])
-    except (ValueError, TypeError, AttributeError):
+    except (ValueError, TypeError, AttributeError, RecursionError):
         raise KeyError(figure) from None
     of_cell = _cell_test(study, cell, len(asked.funnel.stages))
 

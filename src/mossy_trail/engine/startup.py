@@ -173,7 +173,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     try:
         asked = json.loads(figure)
         cell, slow = str(asked["cell"]), int(asked.get("slow", SLOW))
-    except (ValueError, TypeError, AttributeError):
+    except (ValueError, TypeError, AttributeError, RecursionError):
         raise KeyError(figure) from None
     _of_cell(_joined([]), cell, slow)
 

@@ -156,8 +156,8 @@ def _canonical(text: str) -> str:
     """
     try:
         params = json.loads(text, strict=False)
+        if isinstance(params, dict):
+            params = {key: value for key, value in params.items() if value is not None}
+        return json.dumps(params, sort_keys=True, ensure_ascii=False)
     except (ValueError, RecursionError):
         return text
-    if isinstance(params, dict):
-        params = {key: value for key, value in params.items() if value is not None}
-    return json.dumps(params, sort_keys=True, ensure_ascii=False)

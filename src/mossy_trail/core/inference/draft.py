@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
@@ -14,6 +13,7 @@ import numpy as np
 from mossy_trail.core.inference.history import find_history
 from mossy_trail.core.model.app_map import AppMap, plain_name
 from mossy_trail.core.model.log import EVENT, NONE, SECOND, Column, Log, merge, recode
+from mossy_trail.core.model.properties import members
 from mossy_trail.core.replay.sessions import cut_sessions
 
 _IDLE = 30 * 60 * SECOND
@@ -385,8 +385,7 @@ def _params(seen: _Seen, name: str) -> list[str]:
     codes = np.unique(seen.log.columns["params"][seen.views[seen.views_of(name)]])
     keys: Counter[str] = Counter()
     for code in codes[codes != NONE][:200]:
-        given = json.loads(seen.log.terms["params"][code])
-        keys.update(given if isinstance(given, dict) else ())
+        keys.update(members(seen.log.terms["params"][code]))
     return sorted(keys)
 
 

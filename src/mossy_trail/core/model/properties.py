@@ -66,8 +66,8 @@ def members(text: str) -> dict[str, str]:
     """The members of a JSON object, each as text; none of what is no object."""
     try:
         found = json.loads(text)
+        if not isinstance(found, dict):
+            return {}
+        return {k: v if isinstance(v, str) else json.dumps(v) for k, v in found.items()}
     except (ValueError, RecursionError):
         return {}
-    if not isinstance(found, dict):
-        return {}
-    return {k: v if isinstance(v, str) else json.dumps(v) for k, v in found.items()}

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-from typing import Any
 from urllib.parse import unquote
 
 import numpy as np
@@ -12,6 +10,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.app_map import Places
 from mossy_trail.core.model.log import EVENT, NONE, Column, Log
+from mossy_trail.core.model.properties import members
 
 _OPEN_LINK, _APP_START, _VIEW = EVENT["open_link"], EVENT["app_start"], EVENT["screen_view"]
 _PUSH, _REDIRECT = EVENT["push"], EVENT["redirect"]
@@ -125,16 +124,11 @@ def _views_first(
 
 def _contradicts(values: dict[str, str], params: str) -> bool:
     """Whether a value of the link's variables stands otherwise in the params."""
-    try:
-        given = json.loads(params)
-    except (ValueError, RecursionError):
-        return False
-    if not isinstance(given, dict):
-        return False
+    given = members(params)
     return any(
         name in given and _plain(given[name]) != _plain(value) for name, value in values.items()
     )
 
 
-def _plain(value: Any) -> str:
-    return unquote(str(value)).casefold().lstrip("0")
+def _plain(value: str) -> str:
+    return unquote(value).casefold().lstrip("0")

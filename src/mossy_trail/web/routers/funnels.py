@@ -35,7 +35,7 @@ def read_matched(key: str, figure: str, study: TheStudy) -> list[MatchedStep]:
     try:
         asked = funnel.Asked.of(json.loads(figure)["funnel"])
         ref = journeys.by_key(study, key)
-    except (ValueError, TypeError, KeyError, AttributeError):
+    except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
         raise ProblemError(404, "There is no such journey, or no such funnel.") from None
     found = funnel.matched_steps(study, asked, ref.part, ref.number)
     return [MatchedStep(stage=stage, step=step) for stage, step in found]
