@@ -1,0 +1,145 @@
+"""Without a mouse, without sight, in a narrow window: each page in every state."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from urllib.parse import quote
+
+import pytest
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.remote.webelement import WebElement
+
+from tests.browser.conftest import Page
+from tests.conftest import Server
+
+AXE = Path(__file__).parents[2] / "frontend/node_modules/axe-core/axe.min.js"
+RUN = """
+const done = arguments[arguments.length - 1];
+axe.run(document, {resultTypes: ["violations"]}).then(
+  (found) => done(found.violations.map((one) => [one.id, one.impact, one.nodes[0].html])),
+);
+"""
+DEMO = "app=skerry-crossings"
+TWO_STAGES = {"stages": [{"any": [{"screens": [name]}]} for name in ("BuyPass", "Receipt")]}
+GROUPS = "by=platform&one=ios&other=android"
+STATES = [
+    "/logs?",
+    "/health?",
+    *(f"/app-map?show={part}" for part in ("", "connections", "picture", "history", "practice")),
+    "/app-map?show=draft",
+    "/journeys?",
+    "/start-up?by=version",
+    "/onboarding?",
+    f"/sign-in?{GROUPS}",
+    "/sign-in?figure=met&split=platform",
+    "/funnels?",
+    f"/funnels?{GROUPS}&funnel={quote(json.dumps(TWO_STAGES))}",
+    "/tabs?by=version",
+    "/loops?",
+    "/links?goal=Receipt",
+    "/drop-offs?",
+    "/drop-offs?app=nowhere",
+]
+MENUS = ["#app-choice", "#date-choice", "#segment-choice", "#unit-choice", "[aria-label=Keys]"]
+
+
+def show(page: Page, state: str) -> None:
+    page.open(state if "app=" in state else f"{state}&{DEMO}")
+    page.until(lambda: page.text("main h1"))
+    page.until(lambda: not page.all("main [role=status]"))
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_no_page_breaks_a_rule_of_accessibility(page: Page, theme: str) -> None:
+    page.open("/health")
+    page.driver.execute_script(f"localStorage.setItem('mossy-theme', '{theme}')")
+    broken = []
+
+    def check(state: str) -> None:
+        page.driver.execute_script(AXE.read_text())
+        broken.extend([state, *found] for found in page.driver.execute_async_script(RUN))
+
+    for state in STATES:
+        show(page, state)
+        check(state)
+    for menu in MENUS:
+        page.click(menu)
+        page.until(lambda: page.all(".dropdown-menu.show, .modal.show"))
+        page.until(lambda: not page.all(".modal.fade:not(.show)"))
+        check(menu)
+        page.press(Keys.ESCAPE)
+        page.until(lambda: not page.all(".dropdown-menu.show, .modal.show"))
+    page.driver.execute_script("localStorage.clear()")
+    assert not broken
+
+
+@pytest.fixture
+def narrow(page: Page) -> Iterator[Page]:
+    yield page
+    page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+
+
+@pytest.mark.parametrize("width", [400, 768])
+def test_nothing_is_cut_off_in_a_narrow_window(narrow: Page, width: int) -> None:
+    size = {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    narrow.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+    for state in STATES:
+        show(narrow, state)
+        wider = narrow.driver.execute_script(
+            "return [document.documentElement, ...document.querySelectorAll('.view-body')]"
+            ".filter((one) => one.scrollWidth > one.clientWidth + 1).length"
+        )
+        assert not wider, f"{state} at {width}"
+
+
+def tab_to(page: Page, css: str, most: int) -> WebElement:
+    """Press Tab until what is gone to is one of these; it may take at most so many stops."""
+    for _ in range(most):
+        page.press(Keys.TAB)
+        if page.driver.execute_script(f"return document.activeElement.matches({css!r})"):
+            return page.driver.switch_to.active_element
+    at = page.driver.execute_script("return document.activeElement.outerHTML")
+    raise AssertionError(f"{css} is not among the next {most} stops; the last one is {at[:200]}")
+
+
+def test_from_a_file_to_a_journey_by_keyboard_alone(
+    page: Page, server: Server, tmp_path: Path
+) -> None:
+    """Each step says how many stops it may take."""
+    log = tmp_path / "other.csv"
+    moves = ["SignIn,login_shown", "SignIn,login_success", "Home,viewed", "Detail,viewed"]
+    rows = [
+        f"2026-05-0{day}T10:00:{i:02}Z,visitor{person},{move}"
+        for day in range(1, 5)
+        for person in range(30)
+        for i, move in enumerate(moves)
+    ]
+    log.write_text("\n".join(["happened,visitor,page,what", *rows]))
+    app = server.new_app("By keyboard", with_map=False)
+    page.open(f"/logs?app={app}")
+    page.until(lambda: page.text("main h1"))
+    page.choose_file("input[type=file]", log)
+    page.until(lambda: page.all("[data-testid=mapping]"))
+    page.driver.execute_script("document.activeElement.blur(); window.focus()")
+    tab_to(page, ".skip", 1)
+    page.press(Keys.ENTER)
+    tab_to(page, "[data-testid=mapping] button.btn-primary", 60)
+    page.press(Keys.ENTER)
+    page.until(lambda: "other.csv" in page.text("main table"))
+    page.press("g", "s")
+    page.until(lambda: page.text("main h1"))
+    tab_to(page, "[data-figure]", 8)
+    page.press(Keys.ENTER)
+    page.until(lambda: page.text("[data-testid=evidence-count]").endswith("journeys"))
+    assert page.driver.execute_script("return document.activeElement.matches('.pane')")
+    first = tab_to(page, ".journey", 8)
+    page.press(Keys.ARROW_DOWN, Keys.ARROW_DOWN)
+    page.until(lambda: page.driver.switch_to.active_element.text != first.text)
+    page.press(Keys.ENTER)
+    page.until(lambda: "journey=" in page.driver.current_url)
+    page.driver.back()
+    page.until(lambda: page.all(".pane"))
+    page.press(Keys.ESCAPE)
+    page.until(lambda: not page.all(".pane"))
