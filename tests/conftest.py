@@ -129,6 +129,7 @@ class Server:
         self.url = found.group()
         transport = httpx.HTTPTransport(retries=8)
         self.client = httpx.Client(base_url=self.url, timeout=60, transport=transport)
+        self.client.get("/api/apps")  # its address is said before it listens
 
     def stop(self, how: signal.Signals = signal.SIGINT) -> None:
         if self._process:
