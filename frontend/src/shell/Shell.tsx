@@ -1,4 +1,4 @@
-import { type ReactNode, useEffect, useMemo, useState } from "react";
+import { type ReactNode, useEffect, useMemo, useRef, useState } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import type { AppSummary } from "../api/client";
 import { scopeSearch, useAddress } from "../scope/scope";
@@ -56,6 +56,15 @@ export function Shell({ app, apps, pages, children }: Props) {
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
   }, [entries, navigate, search]);
+
+  const shown = useRef(pathname);
+  // Who goes to another view by keyboard is in it, and not at the top of the page.
+  useEffect(() => {
+    if (shown.current !== pathname) {
+      shown.current = pathname;
+      document.getElementById("view")?.focus({ preventScroll: true });
+    }
+  }, [pathname]);
 
   return (
     <div className="frame">

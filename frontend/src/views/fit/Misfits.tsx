@@ -36,7 +36,7 @@ export function Misfits({ app, figure, onFigure }: Props) {
     JSON.stringify(kind === "value" ? [kind, fit.by, of] : [kind, of]);
   return (
     <section className="d-flex flex-wrap column-gap-5 align-items-start">
-      <div>
+      <div className="min-w-0">
         <DataTable
           name={`${app}-misfits`}
           title="Moves that landed elsewhere, the most frequent"
@@ -52,7 +52,7 @@ export function Misfits({ app, figure, onFigure }: Props) {
           testid="misfits"
         />
       </div>
-      <div>
+      <div className="min-w-0">
         {groups.map(({ kind, title, list }) => {
           const some = list.filter((one) => one.landed < one.told);
           return (
