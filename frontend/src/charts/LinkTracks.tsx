@@ -31,7 +31,7 @@ const COLOURS: Record<string, string> = {
   recovered: "var(--tarn)",
   fallback: "var(--stone)",
   not_found: "var(--rust)",
-  lost: "var(--rust)",
+  lost: "url(#lost-there)",
   nothing: "var(--ochre)",
   stayed: "var(--moss)",
   returned: "var(--tarn)",
@@ -58,6 +58,10 @@ export function LinkTracks({ lines, words, counted, chosen, onChoose }: Props) {
     <div ref={box}>
       {/* biome-ignore lint/a11y/noSvgWithoutTitle: each part in it names itself */}
       <svg className="chart d-block" width={width} height={HEAD + lines.length * ROW}>
+        <pattern id="lost-there" width={5} height={5} patternUnits="userSpaceOnUse">
+          <rect width={5} height={5} fill="var(--rust)" />
+          <path d="M-1,6L6,-1" stroke="var(--bs-body-bg)" strokeWidth={1.4} />
+        </pattern>
         <text x={0} y={12} fontSize={12} opacity={0.75}>
           opened, and led to
         </text>
