@@ -2,6 +2,7 @@ import { scaleLinear } from "d3-scale";
 import { useEffect, useState } from "react";
 import type { Journey, Step } from "../api/client";
 import { duration, EXIT_WORDS, short, time, words } from "../format";
+import { along } from "./along";
 import { bands, terrain } from "./grounds";
 import { useTabs } from "./tabs";
 import { useWidth } from "./useWidth";
@@ -39,6 +40,8 @@ interface Spot {
   x0: number;
   x1: number;
   y: number;
+  /** Whether it lasted longer than it is drawn. */
+  cut: boolean;
 }
 
 /** One journey as the elevation profile of a walk: across its steps or time, up its depth. */
@@ -81,17 +84,20 @@ export function TrailProfile({ journey, step, across, spans = [], onStep }: Prop
         <DepthLines spots={spots} width={end} />
         {seen.map((spot) => {
           const before = spots[spot.step.step - 2];
-          return (
-            <g key={spot.step.step}>
-              {before && <Way from={before} to={spot} />}
-              {spot.step.link && <LinkDrop spot={spot} />}
-            </g>
-          );
+          return <g key={spot.step.step}>{before && <Way from={before} to={spot} />}</g>;
         })}
+        {withRoom(seen, (spot) => Boolean(spot.step.link)).map(({ spot, room }) => (
+          <LinkDrop key={spot.step.step} spot={spot} room={room} />
+        ))}
+        {seen
+          .filter((spot) => spot.cut)
+          .map((spot) => (
+            <Cut key={spot.step.step} spot={spot} />
+          ))}
         {seen.map((spot) => (
           <Stand key={spot.step.step} spot={spot} />
         ))}
-        {flags(seen).map(({ spot, room }) => (
+        {withRoom(seen, (spot) => flagged(spot).length > 0).map(({ spot, room }) => (
           <Flag key={spot.step.step} spot={spot} room={room} />
         ))}
         {current && (
@@ -157,14 +163,18 @@ function placeSpots(trail: Step[], across: Across, room: number): Spot[] {
   const highest = Math.max(4, ...ground.map((spot) => spot.height));
   const up = scaleLinear([0, highest + 0.4], [FLOOR, TOP]);
   const wide = Math.min(WIDEST, Math.max(NARROWEST, free / Math.max(trail.length, 1)));
-  const first = trail[0]?.time ?? 0;
-  const last = lastMoment(trail);
-  const along = scaleLinear([first, Math.max(last, first + 1)], [LEFT, LEFT + Math.max(free, 200)]);
+  const axis = along(
+    trail.map((step) => step.time),
+    lastMoment(trail),
+  );
+  const drawn = scaleLinear([0, Math.max(axis.end, 1)], [LEFT, LEFT + Math.max(free, 200)]);
   return trail.map((step, i) => {
     const place = ground[i] ?? { height: 1, ground: "outside" };
-    const x0 = across === "steps" ? LEFT + i * wide : along(step.time);
-    const x1 = across === "steps" ? x0 + wide : along(step.until ?? last);
-    return { step, ...place, x0, x1, y: up(place.height) };
+    const byTime = across === "time";
+    const x0 = byTime ? drawn(axis.at[i] ?? 0) : LEFT + i * wide;
+    const x1 = byTime ? drawn(axis.at[i + 1] ?? axis.end) : x0 + wide;
+    const cut = byTime && Boolean(axis.cut[i]);
+    return { step, ...place, x0, x1, cut, y: up(place.height) };
   });
 }
 
@@ -269,9 +279,10 @@ function Way({ from, to }: { from: Spot; to: Spot }) {
   );
 }
 
-function LinkDrop({ spot }: { spot: Spot }) {
+function LinkDrop({ spot, room }: { spot: Spot; room: number }) {
   const x = spot.x0 + 6;
-  const from = spot.step.source ? `link, from ${spot.step.source}` : "link";
+  const whole = spot.step.source ? `link, from ${spot.step.source}` : "link";
+  const from = [whole, "link", ""].find((said) => said.length * LETTER < room) ?? "";
   return (
     <g>
       <line
@@ -290,7 +301,28 @@ function LinkDrop({ spot }: { spot: Spot }) {
       />
       <text x={x + 5} y={TOP + 11} fontSize={12} style={{ fill: "var(--tarn)" }}>
         {short(from, 30)}
+        <title>{whole}</title>
       </text>
+    </g>
+  );
+}
+
+/** A rest that is longer than it is drawn. */
+function Cut({ spot }: { spot: Spot }) {
+  const x = (spot.x0 + spot.x1) / 2;
+  return (
+    <g>
+      <path
+        d={`M${x - 5},${FLOOR + 4}l5,-8m0,8l5,-8`}
+        stroke="var(--ink)"
+        strokeWidth={1.3}
+        fill="none"
+      />
+      {spot.x1 - spot.x0 > 60 && (
+        <text x={x} y={FLOOR - 8} fontSize={11.5} textAnchor="middle">
+          {duration((spot.step.until ?? spot.step.time) - spot.step.time)}, cut short
+        </text>
+      )}
     </g>
   );
 }
@@ -319,9 +351,9 @@ function Stand({ spot }: { spot: Spot }) {
 
 const flagged = (spot: Spot) => spot.step.marks.filter((mark) => mark !== "bounce");
 
-/** The steps with marks, and how wide the words beside each flag may be. */
-function flags(spots: Spot[]): { spot: Spot; room: number }[] {
-  const some = spots.filter((spot) => flagged(spot).length > 0);
+/** Steps that bear something, and how wide the words beside each may be. */
+function withRoom(spots: Spot[], bears: (spot: Spot) => boolean): { spot: Spot; room: number }[] {
+  const some = spots.filter(bears);
   return some.map((spot, i) => ({
     spot,
     room: (some[i + 1]?.x0 ?? spots.at(-1)?.x1 ?? spot.x1) - spot.x0 - 14,

@@ -3,16 +3,19 @@ import {
   useForget,
   useKeep,
   useKept,
+  useMapView,
   useOnboarding,
   useRename,
   useVocabulary,
 } from "../../api/queries";
-import { useAddress } from "../../scope/scope";
+import { short } from "../../format";
+import { useAddress, useScope } from "../../scope/scope";
 import { NameForm } from "../../shell/NameForm";
 import { Empty, Loading, Trouble } from "../../shell/states";
 import { Builder } from "./Builder";
 import { FunnelPage } from "./FunnelPage";
-import { plainSpec, readSpec, stageWords, type Written } from "./spec";
+import { proposed } from "./proposed";
+import { plainSpec, readSpec, specOfScreens, stageWords, type Written } from "./spec";
 
 /** Funnels of one's own: built of what the log holds, kept, copied. */
 export function FunnelsView({ app }: { app: AppSummary }) {
@@ -66,24 +69,40 @@ function lastWords(spec: Written): string {
   return last ? stageWords(last) : "the last stage";
 }
 
-/** What to begin with: the onboarding of the map, to be changed. */
+/** What to begin with, to be changed: ways that many go, and the onboarding of the map. */
 function Ready({ app, onChoose }: { app: string; onChoose: (spec: Written) => void }) {
-  const onboarding = useOnboarding(app);
-  const spec = onboarding.data;
+  const onboarding = useOnboarding(app).data;
+  const moves = useMapView(app, useScope()).data?.moves ?? [];
+  const ways = proposed(moves);
   return (
-    <p className="soft mt-3">
-      A stage is a screen, a role, a tab, a move or an event. Figures follow as you build.
-      {spec && (
-        <>
-          {" "}
-          Or begin with{" "}
-          <button type="button" className="figure-button" onClick={() => onChoose(spec as Written)}>
+    <section className="mt-3" data-testid="proposed">
+      <p className="soft">
+        A stage is a screen, a role, a tab, a move or an event. Figures follow as you build.
+        {(ways.length > 0 || onboarding) && " Or begin with what many do, and change it:"}
+      </p>
+      {ways.map((way) => (
+        <p key={way.join()} className="mb-1">
+          <button
+            type="button"
+            className="figure-button"
+            onClick={() => onChoose(specOfScreens(way))}
+          >
+            {way.map((screen) => short(screen, 30)).join(" → ")}
+          </button>
+        </p>
+      ))}
+      {onboarding && (
+        <p className="mb-1">
+          <button
+            type="button"
+            className="figure-button"
+            onClick={() => onChoose(onboarding as Written)}
+          >
             a copy of onboarding
           </button>
-          .
-        </>
+        </p>
       )}
-    </p>
+    </section>
   );
 }
 
