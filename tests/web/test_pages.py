@@ -51,15 +51,16 @@ LOGS: dict[str, Told] = {
 
 
 def test_pages_are_sound_with_what_the_server_answers(server: Server, tmp_path: Path) -> None:
-    server.new_app("Nothing", with_map=False)
+    apps = [server.new_app("Nothing", with_map=False)]
     for name, told in LOGS.items():
         app, path = server.new_app(name, with_map=False), tmp_path / f"{name}.jsonl"
         path.write_text("\n".join(map(json.dumps, told)), encoding="utf-8")
         assert server.follow(server.upload(app, path)["id"])["state"] == "done", name
+        apps.append(app)
     done = subprocess.run(
         ["npx", "vitest", "run", "--config", "vite.live.config.ts"],
         cwd=FRONTEND,
-        env={**os.environ, "MOSSY_SERVER": server.url},
+        env={**os.environ, "MOSSY_SERVER": server.url, "MOSSY_APPS": ",".join(apps)},
         capture_output=True,
         text=True,
     )

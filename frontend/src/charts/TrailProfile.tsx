@@ -379,6 +379,9 @@ function Flag({ spot, room }: { spot: Spot; room: number }) {
   );
 }
 
+/** How far a slanted name reaches to the left with each letter: the first ones have little room. */
+const AWAY = 5;
+
 function Names({ spots, step, across }: { spots: Spot[]; step: number; across: Across }) {
   const current = spots.find((spot) => spot.step.step === step);
   let free = Number.NEGATIVE_INFINITY;
@@ -400,7 +403,7 @@ function Names({ spots, step, across }: { spots: Spot[]; step: number; across: A
         fontSize={12.5}
         fontWeight={isCurrent ? 700 : 400}
       >
-        {short(spot.step.screen, LABEL)}
+        {short(spot.step.screen, Math.min(LABEL, Math.floor((x + 4) / AWAY)))}
       </text>
     );
   });
