@@ -12,7 +12,8 @@ import {
 import { type ReactNode, useState } from "react";
 import { count } from "../format";
 import { useCounted } from "../scope/useCounted";
-import type { Column, Value } from "./columns";
+import type { Column, Counted, Value } from "./columns";
+import { PlainTable } from "./PlainTable";
 import { Csv } from "./TakeAway";
 
 const features = tableFeatures({
@@ -88,27 +89,25 @@ export function DataTable<Row extends object>(props: TableProps<Row>) {
           </span>
         </div>
       )}
-      <div className="scrolls">
-        <table className="table table-sm plain" data-testid={testid}>
-          <thead>
-            <tr>
-              {columns.map((column, i) => (
-                <Heading key={column.title} column={column} of={table.getColumn(String(i))} />
+      <PlainTable testid={testid}>
+        <thead>
+          <tr>
+            {columns.map((column, i) => (
+              <Heading key={column.title} column={column} of={table.getColumn(String(i))} />
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((row) => (
+            <tr key={row.id} className={rowClass?.(row.original)}>
+              {columns.map((column) => (
+                <Cell key={column.title} column={column} row={row.original} counted={counted} />
               ))}
             </tr>
-          </thead>
-          <tbody>
-            {shown.map((row) => (
-              <tr key={row.id} className={rowClass?.(row.original)}>
-                {columns.map((column) => (
-                  <Cell key={column.title} column={column} row={row.original} counted={counted} />
-                ))}
-              </tr>
-            ))}
-          </tbody>
-          {foot && <tfoot>{foot}</tfoot>}
-        </table>
-      </div>
+          ))}
+        </tbody>
+        {foot && <tfoot>{foot}</tfoot>}
+      </PlainTable>
       {shown.length < found.length && (
         <button type="button" className="figure-button mb-2" onClick={() => setAll(true)}>
           show all {count(found.length)}
@@ -144,7 +143,7 @@ function Heading<Row>({ column, of }: HeadingProps<Row>) {
 interface CellProps<Row> {
   column: Column<Row>;
   row: Row;
-  counted: Parameters<Column<Row>["value"]>[1];
+  counted: Counted;
 }
 
 function Cell<Row>({ column, row, counted }: CellProps<Row>) {
@@ -162,11 +161,7 @@ function Cell<Row>({ column, row, counted }: CellProps<Row>) {
 }
 
 /** The table as its file holds it, with its head. */
-export function sheet<Row>(
-  columns: Column<Row>[],
-  rows: Row[],
-  counted: Parameters<Column<Row>["value"]>[1],
-): Value[][] {
+export function sheet<Row>(columns: Column<Row>[], rows: Row[], counted: Counted): Value[][] {
   return [
     columns.map((column) => column.inFile ?? column.title),
     ...rows.map((row) => columns.map((column) => column.value(row, counted) ?? null)),

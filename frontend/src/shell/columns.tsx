@@ -5,13 +5,15 @@ import { CountButton } from "./CountButton";
 import { OpenFigure } from "./FigureButton";
 import { ShareCell } from "./ShareCell";
 
+/** Times, or users, as the scope counts. */
+export type Counted = (own: Count) => number;
 export type Value = string | number | null | undefined;
 
 /** One column of a table, on the page and in its file. */
 export interface Column<Row> {
   title: string;
   /** What rows are sorted and found by, and what the file holds. */
-  value: (row: Row, counted: (own: Count) => number) => Value;
+  value: (row: Row, counted: Counted) => Value;
   /** How it is shown, if not as it is. */
   cell?: (row: Row) => ReactNode;
   numeric?: boolean;
@@ -81,6 +83,25 @@ export function opens<Row>(
     );
   };
   return { title, value: (row) => of(row)?.n ?? 0, numeric: true, cell };
+}
+
+/** A column for each way, with those that went it and their share; each opens its journeys. */
+export function ways<Row>(
+  words: Record<string, string>,
+  measure: string,
+  of: (row: Row) => { figure: string; shares: Record<string, Schemas["Share"]> },
+): Column<Row>[] {
+  return Object.entries(words).map(([way, title]) =>
+    opens<Row>(
+      title,
+      (row) => {
+        const { figure, shares } = of(row);
+        const own = shares[way];
+        return own && { figure: `${figure}.${way}`, n: own.count, share: own };
+      },
+      measure,
+    ),
+  );
 }
 
 export function share<Row>(title: string, of: (row: Row) => Share): Column<Row> {

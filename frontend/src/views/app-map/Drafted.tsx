@@ -1,5 +1,6 @@
 import { useDraft } from "../../api/queries";
 import { count } from "../../format";
+import { PlainTable } from "../../shell/PlainTable";
 import { Loading, Trouble } from "../../shell/states";
 import type { MapDocument } from "./document";
 
@@ -36,30 +37,28 @@ export function Drafted({ app, onTake }: { app: string; onTake: (map: MapDocumen
         </button>
         <span className="soft small-text">It becomes a new version; undo brings yours back.</span>
       </div>
-      <div className="scrolls">
-        <table className="table table-sm plain" data-testid="guesses">
-          <thead>
-            <tr>
-              <th>what</th>
-              <th>guess</th>
-              <th>since</th>
+      <PlainTable testid="guesses">
+        <thead>
+          <tr>
+            <th>what</th>
+            <th>guess</th>
+            <th>since</th>
+          </tr>
+        </thead>
+        <tbody>
+          {[...unsure, ...guesses.filter((guess) => guess.sure)].map((guess) => (
+            <tr key={guess.where}>
+              <td className="clip" style={{ maxWidth: "19rem" }} title={guess.where}>
+                {what(guess.where)}
+              </td>
+              <td className="clip" style={{ maxWidth: "14rem" }} title={guess.value}>
+                {guess.value} {!guess.sure && <span className="mark-word">unsure</span>}
+              </td>
+              <td className="soft small-text">{guess.why}</td>
             </tr>
-          </thead>
-          <tbody>
-            {[...unsure, ...guesses.filter((guess) => guess.sure)].map((guess) => (
-              <tr key={guess.where}>
-                <td className="clip" style={{ maxWidth: "19rem" }} title={guess.where}>
-                  {what(guess.where)}
-                </td>
-                <td className="clip" style={{ maxWidth: "14rem" }} title={guess.value}>
-                  {guess.value} {!guess.sure && <span className="mark-word">unsure</span>}
-                </td>
-                <td className="soft small-text">{guess.why}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+          ))}
+        </tbody>
+      </PlainTable>
     </div>
   );
 }

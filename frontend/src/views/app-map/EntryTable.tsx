@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { Form } from "react-bootstrap";
+import { PlainTable } from "../../shell/PlainTable";
 import type { Entry } from "./document";
 
 export interface Field {
@@ -35,61 +36,31 @@ export function EntryTable({ title, about, fields, entries, busy, onChange }: Pr
     <section className="mb-3" data-testid={`map-${title.split(" ")[0]?.toLowerCase()}`}>
       <h2 className="mb-0">{title}</h2>
       <p className="soft small-text mb-1">{about}</p>
-      <div className="scrolls">
-        <table className="table table-sm plain screens mb-0">
-          <thead>
-            <tr>
-              {fields.map((field) => (
-                <th key={field.key}>{field.label}</th>
-              ))}
-              <th>
-                <span className="visually-hidden">changes</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {entries.map((entry, i) => (
-              // biome-ignore lint/suspicious/noArrayIndexKey: two entries may be alike
-              <tr key={i}>
-                {fields.map((field) => (
-                  <td key={field.key}>
-                    <Cell
-                      field={field}
-                      name={`${field.label} of ${entry[needed]}`}
-                      value={entry[field.key] ?? ""}
-                      busy={busy}
-                      onChange={(value) =>
-                        onChange(
-                          entries.map((e, k) => (k === i ? { ...e, [field.key]: value } : e)),
-                        )
-                      }
-                    />
-                  </td>
-                ))}
-                <td>
-                  <button
-                    type="button"
-                    className="figure-button"
-                    disabled={busy}
-                    aria-label={`take away ${entry[needed]}`}
-                    onClick={() => onChange(entries.filter((_, k) => k !== i))}
-                  >
-                    take away
-                  </button>
-                </td>
-              </tr>
+      <PlainTable className="screens mb-0">
+        <thead>
+          <tr>
+            {fields.map((field) => (
+              <th key={field.key}>{field.label}</th>
             ))}
-            <tr>
+            <th>
+              <span className="visually-hidden">changes</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {entries.map((entry, i) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: two entries may be alike
+            <tr key={i}>
               {fields.map((field) => (
                 <td key={field.key}>
                   <Cell
-                    key={`${field.key} ${entries.length}`}
-                    fresh
                     field={field}
-                    name={`${field.label} of a new one`}
-                    value={fresh[field.key] ?? ""}
+                    name={`${field.label} of ${entry[needed]}`}
+                    value={entry[field.key] ?? ""}
                     busy={busy}
-                    onChange={(value) => setFresh({ ...fresh, [field.key]: value })}
+                    onChange={(value) =>
+                      onChange(entries.map((e, k) => (k === i ? { ...e, [field.key]: value } : e)))
+                    }
                   />
                 </td>
               ))}
@@ -97,16 +68,42 @@ export function EntryTable({ title, about, fields, entries, busy, onChange }: Pr
                 <button
                   type="button"
                   className="figure-button"
-                  disabled={busy || !fresh[needed]}
-                  onClick={add}
+                  disabled={busy}
+                  aria-label={`take away ${entry[needed]}`}
+                  onClick={() => onChange(entries.filter((_, k) => k !== i))}
                 >
-                  add
+                  take away
                 </button>
               </td>
             </tr>
-          </tbody>
-        </table>
-      </div>
+          ))}
+          <tr>
+            {fields.map((field) => (
+              <td key={field.key}>
+                <Cell
+                  key={`${field.key} ${entries.length}`}
+                  fresh
+                  field={field}
+                  name={`${field.label} of a new one`}
+                  value={fresh[field.key] ?? ""}
+                  busy={busy}
+                  onChange={(value) => setFresh({ ...fresh, [field.key]: value })}
+                />
+              </td>
+            ))}
+            <td>
+              <button
+                type="button"
+                className="figure-button"
+                disabled={busy || !fresh[needed]}
+                onClick={add}
+              >
+                add
+              </button>
+            </td>
+          </tr>
+        </tbody>
+      </PlainTable>
     </section>
   );
 }

@@ -2,6 +2,7 @@ import { Form } from "react-bootstrap";
 import { useHistoryFits } from "../../api/queries";
 import { count } from "../../format";
 import { useAddress } from "../../scope/scope";
+import { PlainTable } from "../../shell/PlainTable";
 import { Loading, Trouble } from "../../shell/states";
 import { HISTORY, type MapDocument, settingOf, UNDER, withSetting, withUnder } from "./document";
 
@@ -20,37 +21,35 @@ function LinksTold({ links, map, onChange }: { links: Lies } & Omit<Props, "app"
     return null;
   }
   return (
-    <div className="scrolls">
-      <table className="table table-sm plain" data-testid="links-told">
-        <caption className="caption-top">
-          What the log tells of single links, where no stack is kept
-        </caption>
-        <tbody>
-          {told.map(([pattern, under]) => {
-            const held = map.links?.find((link) => link.pattern === pattern)?.under;
-            return (
-              <tr key={pattern}>
-                <td className="fw-semibold">{pattern}</td>
-                <td>lands {UNDER[under]}</td>
-                <td>
-                  {held === under ? (
-                    <span className="fits">as the map says</span>
-                  ) : (
-                    <button
-                      type="button"
-                      className="figure-button"
-                      onClick={() => onChange(withUnder(map, pattern, under))}
-                    >
-                      say so in the map
-                    </button>
-                  )}
-                </td>
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
-    </div>
+    <PlainTable testid="links-told">
+      <caption className="caption-top">
+        What the log tells of single links, where no stack is kept
+      </caption>
+      <tbody>
+        {told.map(([pattern, under]) => {
+          const held = map.links?.find((link) => link.pattern === pattern)?.under;
+          return (
+            <tr key={pattern}>
+              <td className="fw-semibold">{pattern}</td>
+              <td>lands {UNDER[under]}</td>
+              <td>
+                {held === under ? (
+                  <span className="fits">as the map says</span>
+                ) : (
+                  <button
+                    type="button"
+                    className="figure-button"
+                    onClick={() => onChange(withUnder(map, pattern, under))}
+                  >
+                    say so in the map
+                  </button>
+                )}
+              </td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </PlainTable>
   );
 }
 
@@ -89,61 +88,59 @@ export function HistoryRules({ app, map, onChange }: Props) {
           <option value="platform">platform</option>
         </Form.Select>
       </div>
-      <div className="scrolls">
-        <table className="table table-sm plain" data-testid="history">
-          <thead>
-            <tr>
-              <th>what</th>
-              <th>does this</th>
-              <th className="n">{moves > 0 ? "landed elsewhere" : "points behind"}</th>
-              <th>
-                <span className="visually-hidden">the best</span>
-              </th>
-              {parts.map((part) => (
-                <th key={part.value} />
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {Object.entries(HISTORY).map(([rule, { about, settings }]) => {
-              const held = settingOf(map, rule);
-              return Object.entries(settings).map(([setting, does], i) => {
-                const fit = whole?.fits.find((f) => f.rule === rule && f.setting === setting);
-                const best = whole?.told[rule] && whole.history[rule] === setting;
-                return (
-                  <tr key={`${rule} ${setting}`} className={i === 0 ? "first-of-rule" : ""}>
-                    <td className="fw-semibold">{i === 0 ? about : ""}</td>
-                    <td>
-                      <Form.Check
-                        type="radio"
-                        name={rule}
-                        id={`${rule}-${setting}`}
-                        label={does}
-                        checked={held === setting}
-                        onChange={() => onChange(withSetting(map, rule, setting))}
-                      />
+      <PlainTable testid="history">
+        <thead>
+          <tr>
+            <th>what</th>
+            <th>does this</th>
+            <th className="n">{moves > 0 ? "landed elsewhere" : "points behind"}</th>
+            <th>
+              <span className="visually-hidden">the best</span>
+            </th>
+            {parts.map((part) => (
+              <th key={part.value} />
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {Object.entries(HISTORY).map(([rule, { about, settings }]) => {
+            const held = settingOf(map, rule);
+            return Object.entries(settings).map(([setting, does], i) => {
+              const fit = whole?.fits.find((f) => f.rule === rule && f.setting === setting);
+              const best = whole?.told[rule] && whole.history[rule] === setting;
+              return (
+                <tr key={`${rule} ${setting}`} className={i === 0 ? "first-of-rule" : ""}>
+                  <td className="fw-semibold">{i === 0 ? about : ""}</td>
+                  <td>
+                    <Form.Check
+                      type="radio"
+                      name={rule}
+                      id={`${rule}-${setting}`}
+                      label={does}
+                      checked={held === setting}
+                      onChange={() => onChange(withSetting(map, rule, setting))}
+                    />
+                  </td>
+                  <td className="n">{fit ? count(fit.misfits) : ""}</td>
+                  <td className="small-text">
+                    {best && <span className="fits">fits best</span>}
+                    {i === 0 && whole && !whole.told[rule] && (
+                      <span className="soft">the log cannot tell</span>
+                    )}
+                  </td>
+                  {parts.map((part) => (
+                    <td key={part.value} className="small-text soft text-nowrap">
+                      {part.told[rule] && part.history[rule] === setting
+                        ? `best in ${part.value}`
+                        : ""}
                     </td>
-                    <td className="n">{fit ? count(fit.misfits) : ""}</td>
-                    <td className="small-text">
-                      {best && <span className="fits">fits best</span>}
-                      {i === 0 && whole && !whole.told[rule] && (
-                        <span className="soft">the log cannot tell</span>
-                      )}
-                    </td>
-                    {parts.map((part) => (
-                      <td key={part.value} className="small-text soft text-nowrap">
-                        {part.told[rule] && part.history[rule] === setting
-                          ? `best in ${part.value}`
-                          : ""}
-                      </td>
-                    ))}
-                  </tr>
-                );
-              });
-            })}
-          </tbody>
-        </table>
-      </div>
+                  ))}
+                </tr>
+              );
+            });
+          })}
+        </tbody>
+      </PlainTable>
       <LinksTold links={whole?.links ?? {}} map={map} onChange={onChange} />
     </div>
   );

@@ -4,6 +4,7 @@ import type { MapView } from "../../api/client";
 import { count, short, words } from "../../format";
 import { useAddress } from "../../scope/scope";
 import { isTyping } from "../../shell/keys";
+import { PlainTable } from "../../shell/PlainTable";
 import {
   type MapDocument,
   ROLES,
@@ -82,25 +83,23 @@ export function ScreenList(props: Props) {
             value={text}
             onChange={(event) => change({ find: event.target.value })}
           />
-          <div className="scrolls">
-            <table className="table table-sm plain screens" data-testid="screens">
-              <thead>
-                <tr>
-                  <th>screen</th>
-                  <th>role</th>
-                  <th>tab</th>
-                  <th className="n">journeys</th>
-                  <th className="n">visits</th>
-                  <th>also called</th>
-                </tr>
-              </thead>
-              <tbody>
-                {entries.map((entry) => (
-                  <Row key={entry.name} {...props} entry={entry} seen={seen.get(entry.name)} />
-                ))}
-              </tbody>
-            </table>
-          </div>
+          <PlainTable className="screens" testid="screens">
+            <thead>
+              <tr>
+                <th>screen</th>
+                <th>role</th>
+                <th>tab</th>
+                <th className="n">journeys</th>
+                <th className="n">visits</th>
+                <th>also called</th>
+              </tr>
+            </thead>
+            <tbody>
+              {entries.map((entry) => (
+                <Row key={entry.name} {...props} entry={entry} seen={seen.get(entry.name)} />
+              ))}
+            </tbody>
+          </PlainTable>
           {!entries.length && <p className="soft">No screen fits “{text}”.</p>}
         </>
       )}
@@ -270,64 +269,62 @@ function UnknownNames({
         </span>
       </div>
       <div className="unknown-names">
-        <div className="scrolls">
-          <table className="table table-sm plain mb-0">
-            <tbody ref={list}>
-              {unknown.map((screen, i) => {
-                const own = screenFigure(screen.name);
-                return (
-                  <tr
-                    key={screen.name}
-                    data-testid="unknown-name"
-                    className={i === chosen ? "table-active" : ""}
-                    onClick={() => setAt(i)}
-                  >
-                    <td className="clip" style={{ maxWidth: "14rem" }} title={screen.name}>
-                      “{short(screen.name, 60)}”
-                    </td>
-                    <td className="n">
+        <PlainTable className="mb-0">
+          <tbody ref={list}>
+            {unknown.map((screen, i) => {
+              const own = screenFigure(screen.name);
+              return (
+                <tr
+                  key={screen.name}
+                  data-testid="unknown-name"
+                  className={i === chosen ? "table-active" : ""}
+                  onClick={() => setAt(i)}
+                >
+                  <td className="clip" style={{ maxWidth: "14rem" }} title={screen.name}>
+                    “{short(screen.name, 60)}”
+                  </td>
+                  <td className="n">
+                    <button
+                      type="button"
+                      className={`figure-button ${figure === own ? "chosen" : ""}`}
+                      onClick={() => onFigure(own)}
+                    >
+                      {count(screen.journeys, "journey")}
+                    </button>
+                  </td>
+                  <td className="text-nowrap">
+                    {screen.proposal ? (
                       <button
                         type="button"
-                        className={`figure-button ${figure === own ? "chosen" : ""}`}
-                        onClick={() => onFigure(own)}
-                      >
-                        {count(screen.journeys, "journey")}
-                      </button>
-                    </td>
-                    <td className="text-nowrap">
-                      {screen.proposal ? (
-                        <button
-                          type="button"
-                          className="figure-button"
-                          disabled={busy}
-                          onClick={() =>
-                            screen.proposal &&
-                            onChange(withAlias(map, screen.proposal.screen, screen.name))
-                          }
-                        >
-                          it is {short(screen.proposal.screen, 40)}
-                        </button>
-                      ) : (
-                        <span className="soft">like none of them</span>
-                      )}
-                    </td>
-                    <td className="soft small-text">{screen.proposal?.why}</td>
-                    <td>
-                      <button
-                        type="button"
-                        className="figure-button text-nowrap"
+                        className="figure-button"
                         disabled={busy}
-                        onClick={() => onChange(withScreen(map, screen.name))}
+                        onClick={() =>
+                          screen.proposal &&
+                          onChange(withAlias(map, screen.proposal.screen, screen.name))
+                        }
                       >
-                        a screen of its own
+                        it is {short(screen.proposal.screen, 40)}
                       </button>
-                    </td>
-                  </tr>
-                );
-              })}
-            </tbody>
-          </table>
-        </div>
+                    ) : (
+                      <span className="soft">like none of them</span>
+                    )}
+                  </td>
+                  <td className="soft small-text">{screen.proposal?.why}</td>
+                  <td>
+                    <button
+                      type="button"
+                      className="figure-button text-nowrap"
+                      disabled={busy}
+                      onClick={() => onChange(withScreen(map, screen.name))}
+                    >
+                      a screen of its own
+                    </button>
+                  </td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </PlainTable>
       </div>
     </section>
   );

@@ -59,7 +59,6 @@ export function DropOffsView({ app }: { app: AppSummary }) {
             </p>
           )}
           <DataTable
-            name={`${app.key}-drop-offs`}
             title="Screens that are left"
             choices={<GoalChoice app={app.key} none="weigh by a goal …" />}
             columns={table(found)}

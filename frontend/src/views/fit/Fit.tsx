@@ -4,6 +4,7 @@ import type { AppSummary } from "../../api/client";
 import { useFit, useMends, useTakeMend, useTakeVersion } from "../../api/queries";
 import { count, percent } from "../../format";
 import type { Scope } from "../../scope/scope";
+import { PlainTable } from "../../shell/PlainTable";
 import { Trouble } from "../../shell/states";
 import { type Fit, type Mend, mendWords, shareOf } from "./words";
 
@@ -122,34 +123,32 @@ function Mends({ app, misfits }: { app: AppSummary; misfits: number }) {
         </p>
       )}
       {misfits > 0 && mends.data && mends.data.length > 0 && (
-        <div className="scrolls">
-          <table className="table table-sm plain mb-1" data-testid="mends">
-            <tbody>
-              {mends.data.map((mend) => (
-                <tr key={`${mend.kind} ${mend.subject} ${mend.value}`}>
-                  <td className="n fw-semibold text-nowrap">
-                    {mend.mended === 1 ? "All" : percent(mend.mended)}
-                  </td>
-                  <td>
-                    of these would land as predicted if <em>{mendWords(mend)}</em>
-                  </td>
-                  <td className="text-end">
-                    <Button
-                      size="sm"
-                      className="py-0"
-                      variant="outline-primary"
-                      disabled={busy}
-                      data-mend={`${mend.kind} ${mend.subject} ${mend.value}`}
-                      onClick={() => tryOut(mend)}
-                    >
-                      Try it
-                    </Button>
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+        <PlainTable className="mb-1" testid="mends">
+          <tbody>
+            {mends.data.map((mend) => (
+              <tr key={`${mend.kind} ${mend.subject} ${mend.value}`}>
+                <td className="n fw-semibold text-nowrap">
+                  {mend.mended === 1 ? "All" : percent(mend.mended)}
+                </td>
+                <td>
+                  of these would land as predicted if <em>{mendWords(mend)}</em>
+                </td>
+                <td className="text-end">
+                  <Button
+                    size="sm"
+                    className="py-0"
+                    variant="outline-primary"
+                    disabled={busy}
+                    data-mend={`${mend.kind} ${mend.subject} ${mend.value}`}
+                    onClick={() => tryOut(mend)}
+                  >
+                    Try it
+                  </Button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </PlainTable>
       )}
       {problem && <Trouble problem={problem} />}
     </>

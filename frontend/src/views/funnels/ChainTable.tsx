@@ -2,7 +2,7 @@ import type { AppSummary, Schemas } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { count, duration, percent } from "../../format";
 import { useScope } from "../../scope/scope";
-import { type Column, middle, name, opens } from "../../shell/columns";
+import { type Column, middle, name, opens, ways } from "../../shell/columns";
 import { DataTable } from "../../shell/DataTable";
 import { OpenFigure } from "../../shell/FigureButton";
 import { CHAIN_WAYS, USER_ENDS } from "./words";
@@ -13,16 +13,10 @@ const CHAIN: Column<Screen>[] = [
   name("screen", (screen) => screen.screen),
   opens("sessions", (screen) => ({ figure: screen.cell, n: screen.sessions }), "onboarding"),
   middle("middle stay", (screen) => screen.dwell),
-  ...Object.entries(CHAIN_WAYS).map(([way, title]) =>
-    opens<Screen>(
-      title,
-      (screen) => {
-        const share = screen.ways[way];
-        return share && { figure: `${screen.cell}.${way}`, n: share.count, share };
-      },
-      "onboarding",
-    ),
-  ),
+  ...ways<Screen>(CHAIN_WAYS, "onboarding", (screen) => ({
+    figure: screen.cell,
+    shares: screen.ways,
+  })),
 ];
 
 /** What became of the users who began, and each screen of the chain by itself. */

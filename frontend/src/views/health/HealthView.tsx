@@ -5,6 +5,7 @@ import { useFit, useHealth } from "../../api/queries";
 import { count, date, duration, percent, time } from "../../format";
 import { scopeSearch, useAddress } from "../../scope/scope";
 import { Evidence } from "../../shell/Evidence";
+import { PlainTable } from "../../shell/PlainTable";
 import { Empty, Loading, Trouble } from "../../shell/states";
 import { FitLine, poorSentence, WHOLE } from "../fit/Fit";
 import { Misfits } from "../fit/Misfits";
@@ -213,46 +214,44 @@ function Findings({ health, opened, onOpen }: FindingsProps) {
   const none = ORDER.filter((finding) => !health.findings[finding]);
   return (
     <>
-      <div className="scrolls">
-        <table className="table table-sm plain mt-2" data-testid="findings">
-          <thead>
-            <tr>
-              <th className="n">rows</th>
-              <th className="n">of all</th>
-              <th>what is odd about them</th>
-              <th>what it does to the figures</th>
-            </tr>
-          </thead>
-          <tbody>
-            {some.map((finding) => {
-              const rows = health.findings[finding] ?? 0;
-              return (
-                <tr key={finding} className={finding === opened ? "table-active" : ""}>
-                  <td className="n">
-                    <RowsButton
-                      finding={finding}
-                      rows={rows}
-                      chosen={finding === opened}
-                      onOpen={onOpen}
-                    />
-                  </td>
-                  <td className="n soft text-nowrap">{percent(rows / health.rows)}</td>
-                  <td>{FINDINGS[finding].what}</td>
-                  <td className="soft">{FINDINGS[finding].effect}</td>
-                </tr>
-              );
-            })}
-            {health.duplicates > 0 && (
-              <tr>
-                <td className="n">{count(health.duplicates)}</td>
-                <td />
-                <td>live events that came twice</td>
-                <td className="soft">They were dropped when they came.</td>
+      <PlainTable className="mt-2" testid="findings">
+        <thead>
+          <tr>
+            <th className="n">rows</th>
+            <th className="n">of all</th>
+            <th>what is odd about them</th>
+            <th>what it does to the figures</th>
+          </tr>
+        </thead>
+        <tbody>
+          {some.map((finding) => {
+            const rows = health.findings[finding] ?? 0;
+            return (
+              <tr key={finding} className={finding === opened ? "table-active" : ""}>
+                <td className="n">
+                  <RowsButton
+                    finding={finding}
+                    rows={rows}
+                    chosen={finding === opened}
+                    onOpen={onOpen}
+                  />
+                </td>
+                <td className="n soft text-nowrap">{percent(rows / health.rows)}</td>
+                <td>{FINDINGS[finding].what}</td>
+                <td className="soft">{FINDINGS[finding].effect}</td>
               </tr>
-            )}
-          </tbody>
-        </table>
-      </div>
+            );
+          })}
+          {health.duplicates > 0 && (
+            <tr>
+              <td className="n">{count(health.duplicates)}</td>
+              <td />
+              <td>live events that came twice</td>
+              <td className="soft">They were dropped when they came.</td>
+            </tr>
+          )}
+        </tbody>
+      </PlainTable>
       {none.length > 0 && (
         <p className="small-text soft">
           Looked for and not found: rows {none.map((finding) => FINDINGS[finding].what).join("; ")}.
@@ -273,19 +272,17 @@ function ManyScreens({ health }: { health: Health }) {
         Each is taken for a screen of its own, so no figure of a screen means much. Keep the id in a
         column of its own, or name these routes in the map:
       </p>
-      <div className="scrolls">
-        <table className="table table-sm plain">
-          <tbody>
-            {health.patterns.map((one) => (
-              <tr key={one.pattern}>
-                <td className="n">{count(one.names, "name")}</td>
-                <td className="fw-semibold">{one.pattern}</td>
-                <td className="soft">such as {one.example}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+      <PlainTable>
+        <tbody>
+          {health.patterns.map((one) => (
+            <tr key={one.pattern}>
+              <td className="n">{count(one.names, "name")}</td>
+              <td className="fw-semibold">{one.pattern}</td>
+              <td className="soft">such as {one.example}</td>
+            </tr>
+          ))}
+        </tbody>
+      </PlainTable>
     </>
   );
 }

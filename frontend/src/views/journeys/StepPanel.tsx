@@ -1,6 +1,7 @@
 import type { Journey, Mark, Move, Step, StepDetail } from "../../api/client";
 import { useStep } from "../../api/queries";
 import { count, duration, exactTime, params, short, words } from "../../format";
+import { PlainTable } from "../../shell/PlainTable";
 import { Raw } from "../../shell/Raw";
 import { Trouble } from "../../shell/states";
 
@@ -121,32 +122,30 @@ function Rows({ detail }: { detail: StepDetail }) {
   const shown = detail.rows.slice(0, ROWS_SHOWN);
   return (
     <div className="rows">
-      <div className="scrolls">
-        <table className="table table-sm plain mb-1">
-          <thead>
-            <tr>
-              <th className="n">line</th>
-              <th>time</th>
-              <th>event</th>
-              <th>screen</th>
-              <th>became</th>
+      <PlainTable className="mb-1">
+        <thead>
+          <tr>
+            <th className="n">line</th>
+            <th>time</th>
+            <th>event</th>
+            <th>screen</th>
+            <th>became</th>
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((row) => (
+            <tr key={`${row.file}:${row.line}`} title={row.raw}>
+              <td className="n" title={row.file}>
+                {count(row.line)}
+              </td>
+              <td>{exactTime(row.time)}</td>
+              <td>{short(`${row.event}${row.outcome ? ` ${row.outcome}` : ""}`, 30)}</td>
+              <td>{short(row.screen ?? "", 24)}</td>
+              <td className="soft">{FATE_WORDS[row.fate]}</td>
             </tr>
-          </thead>
-          <tbody>
-            {shown.map((row) => (
-              <tr key={`${row.file}:${row.line}`} title={row.raw}>
-                <td className="n" title={row.file}>
-                  {count(row.line)}
-                </td>
-                <td>{exactTime(row.time)}</td>
-                <td>{short(`${row.event}${row.outcome ? ` ${row.outcome}` : ""}`, 30)}</td>
-                <td>{short(row.screen ?? "", 24)}</td>
-                <td className="soft">{FATE_WORDS[row.fate]}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+          ))}
+        </tbody>
+      </PlainTable>
       <Raw>{shown.map((row) => row.raw).join("\n")}</Raw>
       {detail.rows.length > shown.length && (
         <div className="small-text soft">and {count(detail.rows.length - shown.length)} more</div>

@@ -5,6 +5,7 @@ import { useChange, useLogs } from "../../api/queries";
 import { bytes, called, count, date, days, percent, short, time } from "../../format";
 import { useAddress } from "../../scope/scope";
 import { MenuItem } from "../../shell/MenuItem";
+import { PlainTable } from "../../shell/PlainTable";
 import { Loading, Trouble } from "../../shell/states";
 import { DropZone } from "./DropZone";
 import { EraseLine } from "./EraseLine";
@@ -117,56 +118,54 @@ interface TableProps {
 
 function LogTable({ logs, onSetAside }: TableProps) {
   return (
-    <div className="scrolls">
-      <table className="table table-sm plain mt-3 align-middle">
-        <thead>
-          <tr>
-            <th>log</th>
-            <th>covers</th>
-            <th className="n">users</th>
-            <th className="n">rows read</th>
-            <th className="n">used</th>
-            <th className="n">set aside</th>
-            <th>brought in</th>
-            <th>
-              <span className="visually-hidden">what can be done</span>
-            </th>
+    <PlainTable className="mt-3 align-middle">
+      <thead>
+        <tr>
+          <th>log</th>
+          <th>covers</th>
+          <th className="n">users</th>
+          <th className="n">rows read</th>
+          <th className="n">used</th>
+          <th className="n">set aside</th>
+          <th>brought in</th>
+          <th>
+            <span className="visually-hidden">what can be done</span>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {logs.map((log) => (
+          <tr key={log.id} data-testid="log">
+            <td className="fw-semibold" title={log.files.slice(0, 30).join("\n")}>
+              {log.live && <i className="bi bi-broadcast me-1" aria-hidden="true" />}
+              {short(called(log.files), 48)}
+            </td>
+            <td>{log.first !== null && log.last !== null && days(log.first, log.last)}</td>
+            <td className="n">{count(log.users)}</td>
+            <td className="n">{count(log.rows_read)}</td>
+            <td className="n">{count(log.rows)}</td>
+            <td className="n">
+              {log.set_aside ? (
+                <button type="button" className="figure-button" onClick={() => onSetAside(log)}>
+                  {count(log.set_aside)}
+                </button>
+              ) : (
+                "0"
+              )}
+            </td>
+            <td className="soft">
+              {date(log.created)} {time(log.created)}
+            </td>
+            <td>
+              <div className="d-flex">
+                <ReadAnew log={log} />
+                <DeleteButton log={log} />
+              </div>
+            </td>
           </tr>
-        </thead>
-        <tbody>
-          {logs.map((log) => (
-            <tr key={log.id} data-testid="log">
-              <td className="fw-semibold" title={log.files.slice(0, 30).join("\n")}>
-                {log.live && <i className="bi bi-broadcast me-1" aria-hidden="true" />}
-                {short(called(log.files), 48)}
-              </td>
-              <td>{log.first !== null && log.last !== null && days(log.first, log.last)}</td>
-              <td className="n">{count(log.users)}</td>
-              <td className="n">{count(log.rows_read)}</td>
-              <td className="n">{count(log.rows)}</td>
-              <td className="n">
-                {log.set_aside ? (
-                  <button type="button" className="figure-button" onClick={() => onSetAside(log)}>
-                    {count(log.set_aside)}
-                  </button>
-                ) : (
-                  "0"
-                )}
-              </td>
-              <td className="soft">
-                {date(log.created)} {time(log.created)}
-              </td>
-              <td>
-                <div className="d-flex">
-                  <ReadAnew log={log} />
-                  <DeleteButton log={log} />
-                </div>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+        ))}
+      </tbody>
+    </PlainTable>
   );
 }
 

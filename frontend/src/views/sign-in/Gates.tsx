@@ -2,7 +2,7 @@ import type { AppSummary, Schemas } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { count, percent } from "../../format";
 import { useScope } from "../../scope/scope";
-import { type Column, opens } from "../../shell/columns";
+import { type Column, opens, ways } from "../../shell/columns";
 import { DataTable } from "../../shell/DataTable";
 import { OpenFigure } from "../../shell/FigureButton";
 import { CAUSES, DETOURS, GATE_ENDS } from "./words";
@@ -12,16 +12,10 @@ type Cause = Schemas["GateFigures"]["causes"][number];
 const GATES: Column<Cause>[] = [
   { title: "since the user", value: (cause) => CAUSES[cause.cause] },
   opens("times", (cause) => ({ figure: cause.cause, n: cause.gates }), "gates"),
-  ...Object.entries(GATE_ENDS).map(([end, title]) =>
-    opens<Cause>(
-      title,
-      (cause) => {
-        const share = cause.outcomes[end];
-        return share && { figure: `${cause.cause}.${end}`, n: share.count, share };
-      },
-      "gates",
-    ),
-  ),
+  ...ways<Cause>(GATE_ENDS, "gates", (cause) => ({
+    figure: cause.cause,
+    shares: cause.outcomes,
+  })),
 ];
 
 /** What sent people to sign in and what came of it, and how many tries it took. */
