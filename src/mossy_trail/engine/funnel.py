@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from typing import Any, Literal
@@ -19,7 +18,7 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import SMALL, Quartiles, Share, quartiles, share
 from mossy_trail.engine.funnel_spec import FunnelSpec
-from mossy_trail.engine.registry import NoParams, evidence_of, measure_of
+from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 
@@ -198,12 +197,8 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     Cells: `stage.I` (got there), `lost.I` (and no further), `lost.I.ended`, `lost.I.back`,
     `lost.I.to.SCREEN`. With attempts, a journey can hold several.
     """
-    try:
-        document = json.loads(figure)
-        asked, cell = Asked.of(document["funnel"]), str(document["cell"])
-    except (ValueError, TypeError, AttributeError, RecursionError):
-        raise KeyError(figure) from None
-    of_cell = _cell_test(study, cell, len(asked.funnel.stages))
+    asked, document = asked_of(figure), document_of(figure)
+    of_cell = _cell_test(study, str(document["cell"]), len(asked.funnel.stages))
 
     def ask(steps: Steps, inside: NDArray[np.bool_]) -> NDArray[np.bool_]:
         labels = _labels(steps, inside, asked, scope.unit)
@@ -212,6 +207,14 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
         return found
 
     return joined_inside(study, scope, ask)
+
+
+def asked_of(figure: str) -> Asked:
+    """The funnel that a figure is of; raises `KeyError` where it names none."""
+    try:
+        return Asked.of(document_of(figure)["funnel"])
+    except (ValueError, TypeError, AttributeError):
+        raise KeyError(figure) from None
 
 
 def _cell_test(study: Study, cell: str, stages: int) -> Any:

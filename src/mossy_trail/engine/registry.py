@@ -77,10 +77,22 @@ def evidence_of(measure: str) -> Callable[[Evidence], Evidence]:
 
 def words_of(figure: str) -> list[str]:
     """The words by which a figure is named: a JSON array. Raises `KeyError` where it is none."""
-    try:
-        asked = json.loads(figure)
-    except (ValueError, RecursionError):
-        raise KeyError(figure) from None
+    asked = _json(figure)
     if not isinstance(asked, list) or not all(isinstance(word, str) for word in asked):
         raise KeyError(figure)
     return asked
+
+
+def document_of(figure: str) -> dict[str, Any]:
+    """The document that names a figure: a JSON object. Raises `KeyError` where it is none."""
+    asked = _json(figure)
+    if not isinstance(asked, dict):
+        raise KeyError(figure)
+    return asked
+
+
+def _json(figure: str) -> Any:
+    try:
+        return json.loads(figure)
+    except (ValueError, RecursionError):
+        raise KeyError(figure) from None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
 
@@ -14,7 +13,7 @@ from mossy_trail.core.measures.startup import KINDS, LANDINGS, Labels, label
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import SMALL, Share, share
-from mossy_trail.engine.registry import NoParams, evidence_of, measure_of
+from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
 
@@ -170,10 +169,10 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
 
     A figure is JSON: `cell`, and where it matters `slow` (milliseconds).
     """
+    asked = document_of(figure)
     try:
-        asked = json.loads(figure)
         cell, slow = str(asked["cell"]), int(asked.get("slow", SLOW))
-    except (ValueError, TypeError, AttributeError, RecursionError):
+    except (ValueError, TypeError):
         raise KeyError(figure) from None
     _of_cell(_joined([]), cell, slow)
 

@@ -90,13 +90,11 @@ class PartsCache:
             if folder.suffix == MAKING:
                 continue
             try:
-                written, parts = _read(folder)
+                contents = _contents(folder)
+                if _serves(contents.stamps, stamps):
+                    return contents.stamps, _read(folder, contents.parts)
             except (OSError, ValueError) as error:
                 _note.warning("a cache of parts is broken", folder=folder.name, error=str(error))
-                continue
-            same = [(s.log, s.version) for s in written] == [(s.log, s.version) for s in stamps]
-            if same and all(a.through <= b.through for a, b in zip(written, stamps, strict=True)):
-                return written, parts
         return None
 
     def _write(
@@ -121,7 +119,7 @@ class PartsCache:
             _write_table(making / f"{name}.{_TERMS}", table)
         (making / _CONTENTS).write_text(json.dumps({"stamps": stamps, "parts": count}))
         making.rename(folder)
-        return _read(folder)[1]
+        return _read(folder, count)
 
     def _clear(self, app_id: int) -> None:
         """Take an app's folders away; what is mapped in memory stays readable.
@@ -144,16 +142,31 @@ def _write_table(path: Path, table: pa.Table) -> None:
         writer.write_table(table.combine_chunks())
 
 
-def _read(folder: Path) -> tuple[list[Stamp], list[Log]]:
-    contents = json.loads((folder / _CONTENTS).read_text())
+class _Contents(NamedTuple):
+    stamps: list[Stamp]
+    parts: int
+
+
+def _contents(folder: Path) -> _Contents:
+    found = json.loads((folder / _CONTENTS).read_text())
+    return _Contents([Stamp(*stamp) for stamp in found["stamps"]], found["parts"])
+
+
+def _serves(written: Sequence[Stamp], stamps: Sequence[Stamp]) -> bool:
+    """Whether these are of the same logs, but for rows that live ones have grown by."""
+    same = [(s.log, s.version) for s in written] == [(s.log, s.version) for s in stamps]
+    return same and all(a.through <= b.through for a, b in zip(written, stamps, strict=True))
+
+
+def _read(folder: Path, count: int) -> list[Log]:
     terms = {
         name: _read_table(folder / f"{name}.{_TERMS}")["text"].to_pylist() for name in DICTIONARIES
     }
     parts = []
-    for number in range(1, contents["parts"] + 1):
+    for number in range(1, count + 1):
         table = _read_table(folder / _part_name(number))
         parts.append(Log({name: _mapped(table[name]) for name in DTYPES}, terms))
-    return [Stamp(*stamp) for stamp in contents["stamps"]], parts
+    return parts
 
 
 def _read_table(path: Path) -> pa.Table:

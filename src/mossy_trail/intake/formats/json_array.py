@@ -13,7 +13,17 @@ import pyarrow as pa
 
 from mossy_trail.core.kernel import kernel
 from mossy_trail.intake import records as rec
-from mossy_trail.intake.formats.json_lines import parse_objects
+from mossy_trail.intake.formats.json_lines import (
+    BACKSLASH,
+    CLOSE,
+    CLOSE_LIST,
+    COMMA,
+    LINE,
+    OPEN,
+    OPEN_LIST,
+    QUOTE,
+    parse_objects,
+)
 from mossy_trail.intake.records import LONGEST_ROW, Records, blocks
 from mossy_trail.intake.source import Source
 
@@ -96,15 +106,14 @@ def _cut(inside: bool, data: bytes, row: int, final: bool) -> Records:
     found = _elements(np.frombuffer(data, "uint8"), final, inside)
     starts, ends, separators, broken, consumed = found
     buffer = np.frombuffer(data.translate(_FLAT), "uint8").copy()
-    buffer[separators] = _LINE
+    buffer[separators] = LINE
     flaws = np.where(broken, rec.BAD_JSON, rec.GOOD).astype("uint8")
     flaws[ends - starts > LONGEST_ROW] = rec.TOO_LONG
     lines = row + np.arange(len(starts))
     return Records(buffer.tobytes(), starts, ends, lines, flaws, consumed, len(starts))
 
 
-_LINE, _QUOTE, _COMMA, _COLON, _BACKSLASH = 10, 34, 44, 58, 92
-_OPEN, _CLOSE, _OPEN_LIST, _CLOSE_LIST = 123, 125, 91, 93
+_COLON = 58
 _DEEPEST = 1024
 """So many brackets are told apart in an element; deeper in, what is broken is not found."""
 _ALIKE = 8
@@ -131,16 +140,15 @@ def _elements(data: Any, final: bool, inside: bool) -> Any:
     while at < n:
         byte, failed = data[at], False
         ended = begins = _NOWHERE
-        if byte == _QUOTE:
+        if byte == QUOTE:
             start = at if start < 0 else start
             at = _string_end(data, at + 1)
-            failed = at < n and data[at] != _QUOTE
+            failed = at < n and data[at] != QUOTE
             after = _next(data, at + 1)
             if not failed and after < n:
-                right = data[after] in (_COMMA, _COLON, _CLOSE, _CLOSE_LIST)
-                failed = not right
+                failed = data[after] not in (COMMA, _COLON, CLOSE, CLOSE_LIST)
             last = at
-        elif depth == 0 and (byte == _COMMA or byte == _CLOSE_LIST):
+        elif depth == 0 and (byte == COMMA or byte == CLOSE_LIST):
             if start >= 0:
                 starts[count], ends[count] = start, last + 1
                 count += 1
@@ -148,35 +156,35 @@ def _elements(data: Any, final: bool, inside: bool) -> Any:
             cut += 1
             start, consumed = _NOWHERE, at + 1
             # what follows a bracket too many, or a whole array, is read on
-            if byte == _CLOSE_LIST and not _goes_on(data, at + 1, starts[0], count, inside):
+            if byte == CLOSE_LIST and not _goes_on(data, at + 1, starts[0], count, inside):
                 closed = True
                 break
         elif byte == _COLON:
             if depth == 0 and start >= 0:  # a key: the brace before it is missing
-                kinds[0], depth = _OPEN, 1
-            failed = 0 < depth <= _DEEPEST and kinds[depth - 1] == _OPEN_LIST
+                kinds[0], depth = OPEN, 1
+            failed = 0 < depth <= _DEEPEST and kinds[depth - 1] == OPEN_LIST
             last = at
         elif not _is_space(byte):
-            if byte == _OPEN_LIST and start < 0:
+            if byte == OPEN_LIST and start < 0:
                 after = _next(data, at + 1)
-                if after < n and data[after] == _OPEN:
+                if after < n and data[after] == OPEN:
                     at += 1  # one array after another
                     continue
-            if byte == _OPEN and start >= 0:
+            if byte == OPEN and start >= 0:
                 if depth == 0 and last < at - 1:
                     ended, begins = at - 1, at  # the comma between two elements is missing
                 elif depth == 0:
                     broken[count] = True
-                elif depth <= _DEEPEST and kinds[depth - 1] == _OPEN and data[last] == _COMMA:
+                elif depth <= _DEEPEST and kinds[depth - 1] == OPEN and data[last] == COMMA:
                     ended, begins, failed = last, at, True
             if ended == _NOWHERE:
                 start = at if start < 0 else start
                 last = at
-                if byte == _OPEN or byte == _OPEN_LIST:
+                if byte == OPEN or byte == OPEN_LIST:
                     if depth < _DEEPEST:
                         kinds[depth] = byte
                     depth += 1
-                elif byte == _CLOSE or byte == _CLOSE_LIST:
+                elif byte == CLOSE or byte == CLOSE_LIST:
                     broken[count] = broken[count] or depth == 0
                     depth = max(depth - 1, 0)
                     if depth < _DEEPEST:
@@ -229,14 +237,14 @@ def _goes_on(data: Any, at: int, first: int, count: int, inside: bool) -> bool:
 @kernel
 def _string_end(data: Any, at: int) -> int:
     """Where a string ends, or a line in it does, which no string may have."""
-    while at < len(data) and data[at] != _QUOTE and data[at] != _LINE:
-        at += 2 if data[at] == _BACKSLASH else 1
+    while at < len(data) and data[at] != QUOTE and data[at] != LINE:
+        at += 2 if data[at] == BACKSLASH else 1
     return at
 
 
 @kernel
 def _is_space(byte: int) -> bool:
-    return byte == 32 or byte == 9 or byte == _LINE or byte == 13
+    return byte == 32 or byte == 9 or byte == LINE or byte == 13
 
 
 @kernel
@@ -253,10 +261,10 @@ def _next_boundary(data: Any, start: int, failure: int) -> Any:
     brace until it failed, else at the first after that. (−1, −1) if there is none."""
     ended = begins = _NOWHERE
     for comma in range(start + 1, len(data)):
-        if data[comma] != _COMMA:
+        if data[comma] != COMMA:
             continue
         brace = _next(data, comma + 1)
-        if brace == len(data) or data[brace] != _OPEN:
+        if brace == len(data) or data[brace] != OPEN:
             continue
         if comma > failure and ended != _NOWHERE:
             break

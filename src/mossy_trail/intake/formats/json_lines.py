@@ -96,8 +96,8 @@ def _with_nested(table: pa.Table, data: bytes, keys: list[str], nested: Any) -> 
     return table
 
 
-_QUOTE, _BACKSLASH, _COMMA, _LINE = 34, 92, 44, 10
-_OPEN, _CLOSE, _OPEN_LIST, _CLOSE_LIST = 123, 125, 91, 93
+QUOTE, BACKSLASH, COMMA, LINE = 34, 92, 44, 10
+OPEN, CLOSE, OPEN_LIST, CLOSE_LIST = 123, 125, 91, 93
 
 
 @kernel
@@ -115,27 +115,27 @@ def _survey(data: Any) -> Any:
     key_next = begun = False
     while at < n and count <= MOST_COLUMNS:
         byte = data[at]
-        if byte == _QUOTE:
+        if byte == QUOTE:
             start = at + 1
             at = _string_end(data, start)
             if depth == 1 and key_next:
                 key = _note_key(data, start, min(at, n), spans, hashes, numbers, count)
                 count = max(count, key + 1)
                 key_next = False
-        elif byte == _OPEN or byte == _OPEN_LIST:
+        elif byte == OPEN or byte == OPEN_LIST:
             opened = at if depth == 1 else opened
             depth += 1
-            key_next = byte == _OPEN and depth == 1
+            key_next = byte == OPEN and depth == 1
             begun = True
-        elif byte == _CLOSE or byte == _CLOSE_LIST:
+        elif byte == CLOSE or byte == CLOSE_LIST:
             depth -= 1
             if depth == 1:
                 nested[found, 0], nested[found, 1] = record, key
                 nested[found, 2], nested[found, 3] = opened, at + 1
                 found += 1
-        elif byte == _COMMA:
+        elif byte == COMMA:
             key_next = depth == 1
-        elif byte == _LINE:
+        elif byte == LINE:
             record += 1 if begun else 0  # blank lines are no records
             depth, begun = 0, False
         at += 1
@@ -144,8 +144,8 @@ def _survey(data: Any) -> Any:
 
 @kernel
 def _string_end(data: Any, at: int) -> int:
-    while at < len(data) and data[at] != _QUOTE:
-        at += 2 if data[at] == _BACKSLASH else 1
+    while at < len(data) and data[at] != QUOTE:
+        at += 2 if data[at] == BACKSLASH else 1
     return at
 
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-
 from fastapi import APIRouter
 
 from mossy_trail.engine import funnel, journeys, loops
@@ -33,9 +31,9 @@ def read_vocabulary(study: TheStudy) -> Vocabulary:
 def read_matched(key: str, figure: str, study: TheStudy) -> list[MatchedStep]:
     """Which steps of a journey meet the stages of a funnel."""
     try:
-        asked = funnel.Asked.of(json.loads(figure)["funnel"])
+        asked = funnel.asked_of(figure)
         ref = journeys.by_key(study, key)
-    except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
+    except (ValueError, KeyError):
         raise ProblemError(404, "There is no such journey, or no such funnel.") from None
     found = funnel.matched_steps(study, asked, ref.part, ref.number)
     return [MatchedStep(stage=stage, step=step) for stage, step in found]
