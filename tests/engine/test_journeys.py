@@ -128,7 +128,7 @@ def test_a_key_names_one_journey_for_good(study: Study, listed: list[dict[str, A
     for journey in listed[::97]:
         ref = journeys.by_key(study, journey["key"])
         assert journeys.summary(study, ref) == journey
-    for key in ("", "~", "x~u", "1~nobody", "9" * 30 + "~u", "-~u"):
+    for key in ("", "~", "x~u", "1~nobody", "9" * 30 + "~u", "-~u", "--1~u", "²~u"):
         with pytest.raises(KeyError):
             journeys.by_key(study, key)
 

@@ -380,7 +380,7 @@ function Flag({ spot, room }: { spot: Spot; room: number }) {
 }
 
 /** How far a slanted name reaches to the left with each letter: the first ones have little room. */
-const AWAY = 5;
+const AWAY = 6;
 
 function Names({ spots, step, across }: { spots: Spot[]; step: number; across: Across }) {
   const current = spots.find((spot) => spot.step.step === step);

@@ -197,7 +197,8 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     Cells: `stage.I` (got there), `lost.I` (and no further), `lost.I.ended`, `lost.I.back`,
     `lost.I.to.SCREEN`. With attempts, a journey can hold several.
     """
-    asked, document = asked_of(figure), document_of(figure)
+    document = document_of(figure)
+    asked = asked_of(document)
     of_cell = _cell_test(study, str(document["cell"]), len(asked.funnel.stages))
 
     def ask(steps: Steps, inside: NDArray[np.bool_]) -> NDArray[np.bool_]:
@@ -209,12 +210,12 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     return joined_inside(study, scope, ask)
 
 
-def asked_of(figure: str) -> Asked:
-    """The funnel that a figure is of; raises `KeyError` where it names none."""
+def asked_of(document: dict[str, Any]) -> Asked:
+    """The funnel of a figure's document; raises `KeyError` where it names none."""
     try:
-        return Asked.of(document_of(figure)["funnel"])
-    except (ValueError, TypeError, AttributeError):
-        raise KeyError(figure) from None
+        return Asked.of(document["funnel"])
+    except (ValueError, TypeError, AttributeError, OverflowError):
+        raise KeyError("funnel") from None
 
 
 def _cell_test(study: Study, cell: str, stages: int) -> Any:

@@ -150,7 +150,7 @@ def journey_key(study: Study, ref: JourneyRef) -> str:
 def by_key(study: Study, key: str) -> JourneyRef:
     """The journey of this name; raises `KeyError` when there is none."""
     start, _, user = key.partition("~")
-    if not start.lstrip("-").isdigit() or len(start) > 19 or not study.parts:
+    if not start.removeprefix("-").isdecimal() or len(start) > 19 or not study.parts:
         raise KeyError(key)
     found = np.flatnonzero(study.index.start == int(start))
     for position in found:

@@ -172,7 +172,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     asked = document_of(figure)
     try:
         cell, slow = str(asked["cell"]), int(asked.get("slow", SLOW))
-    except (ValueError, TypeError):
+    except (ValueError, TypeError, OverflowError):
         raise KeyError(figure) from None
     _of_cell(_joined([]), cell, slow)
 

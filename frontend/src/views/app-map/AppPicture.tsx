@@ -46,11 +46,9 @@ export function AppPicture({ app, view, tabs, figure, onFigure }: Props) {
   );
   const most = Math.max(1, ...drawn.map((move) => move.steps));
   const focus = nodes.find((node) => screenFigure(node.name) === figure)?.name;
-  const shown = focus
-    ? drawn.filter((move) => move.from === focus || move.to === focus)
-    : drawn.filter(
-        (move) => (all || move.steps >= most * FAINT) && !hidden.has(KIND_OF[move.by] ?? "onward"),
-      );
+  const wanted = (move: (typeof drawn)[number]) =>
+    focus ? move.from === focus || move.to === focus : all || move.steps >= most * FAINT;
+  const shown = drawn.filter((move) => wanted(move) && !hidden.has(KIND_OF[move.by] ?? "onward"));
   const beside = new Set(shown.flatMap((move) => [move.from, move.to]));
   const scale = ZOOM[zoom] ?? 1;
   if (!nodes.length) {
@@ -64,12 +62,14 @@ export function AppPicture({ app, view, tabs, figure, onFigure }: Props) {
       title={focus ? `To ${short(focus, 30)} and from it` : "The app as people go through it"}
       table={{ columns: MOVE_COLUMNS, rows: view.moves, id: moveFigure }}
       choices={
-        <Choice
-          label="Moves that are drawn"
-          choices={{ most: "moves used most", all: "all" }}
-          chosen={all ? "all" : "most"}
-          onChoose={(chosen) => setAll(chosen === "all")}
-        />
+        !focus && (
+          <Choice
+            label="Moves that are drawn"
+            choices={{ most: "moves used most", all: "all" }}
+            chosen={all ? "all" : "most"}
+            onChoose={(chosen) => setAll(chosen === "all")}
+          />
+        )
       }
     >
       <div className="d-flex flex-wrap gap-3 align-items-center small-text mb-2">

@@ -21,7 +21,7 @@ export function proposed(moves: readonly Move[]): string[][] {
   for (const [start] of starts) {
     const way = followed(start, ways);
     const known = found.some(
-      (one) => way.filter((screen) => one.includes(screen)).length > way.length / 2,
+      (one) => way.filter((screen) => one.includes(screen)).length >= way.length / 2,
     );
     if (way.length > 2 && !known && found.length < PROPOSED) {
       found.push(way);

@@ -6,6 +6,7 @@ from fastapi import APIRouter
 
 from mossy_trail.engine import funnel, journeys, loops
 from mossy_trail.engine.funnel_spec import FunnelSpec
+from mossy_trail.engine.registry import document_of
 from mossy_trail.engine.vocabulary import vocabulary
 from mossy_trail.web.context import TheStudy
 from mossy_trail.web.problems import ProblemError
@@ -31,7 +32,7 @@ def read_vocabulary(study: TheStudy) -> Vocabulary:
 def read_matched(key: str, figure: str, study: TheStudy) -> list[MatchedStep]:
     """Which steps of a journey meet the stages of a funnel."""
     try:
-        asked = funnel.asked_of(figure)
+        asked = funnel.asked_of(document_of(figure))
         ref = journeys.by_key(study, key)
     except (ValueError, KeyError):
         raise ProblemError(404, "There is no such journey, or no such funnel.") from None
