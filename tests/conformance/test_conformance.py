@@ -64,6 +64,16 @@ def test_views_alone_are_mostly_right_and_say_where_they_doubt(walked: dict[str,
     assert all(one.read and one.read["link"] for one in links), "no link without its row"
 
 
+def test_what_is_sure_of_a_browsers_views_is_right(walked: dict[str, Walked]) -> None:
+    """Most of it is not: nothing empties its history, so that a step once misread moves all later
+    depths."""
+    verdicts = walked[BROWSER].verdicts("views")
+    assert share_right(verdicts) >= 0.5
+    sure = [one for one in verdicts if one.read and not one.read["unsure"]]
+    assert len(sure) >= 100
+    assert share_right(sure) >= 0.97
+
+
 @pytest.mark.parametrize("app", [*PHONES, BROWSER])
 def test_the_rules_of_each_app_are_found(app: str, walked: dict[str, Walked]) -> None:
     own = walked[app]

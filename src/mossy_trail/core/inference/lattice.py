@@ -55,6 +55,8 @@ MISFIT = 1e-3
 """What a reading weighs less for a reported move that does not fit its stack."""
 SURE = 0.97
 """A step is unsure when all readings that agree on it weigh less than this share."""
+SURE_OF_SHARED = 0.999
+"""The same where all tabs share one history, of which views tell less than learning makes of it."""
 LET_GO = 0.3
 """How likely later rows are by a reading that was let go, beside those that were kept: what
 brought it so low is mostly not what comes later."""
@@ -498,6 +500,7 @@ def _weigh_backward(
     on_path = best
     lasting = run.at[TABS] == TABS_SHARED or run.at[RESTART] != RESTART_FRESH
     let_go = LET_GO_FOR_LONG if lasting else LET_GO
+    sure = SURE_OF_SHARED if run.at[TABS] == TABS_SHARED else SURE
     for column in range(columns, 0, -1):
         first, end = lattice.first_edge[column], lattice.first_edge[column + 1]
         total = _weigh_edges(lattice, column, first, end, now, then, let_go)
@@ -521,7 +524,7 @@ def _weigh_backward(
             _tell_of_replacing(usual, tally, slot, replaced / pushed)
         row = lattice.rows[column]
         run.rows[row].choice = taken.move
-        run.rows[row].unsure = agreeing < SURE * total
+        run.rows[row].unsure = agreeing < sure * total
         on_path = taken.before
         now, then = then, now
 

@@ -168,6 +168,16 @@ def _tells_moves(event: Column, telling: Column) -> bool:
     return False
 
 
+@kernel
+def _lasting(unsure: Column, journey: Column) -> NDArray[np.bool_]:
+    """Unsure from a journey's first such step on: nothing empties a shared history, so that every
+    later depth hangs on how that step was read."""
+    found = unsure.copy()
+    for i in range(1, len(found)):
+        found[i] |= found[i - 1] and journey[i] == journey[i - 1]
+    return found
+
+
 @dataclass(frozen=True, eq=False)
 class _Rows:
     """What every walk through the same rows begins with."""
@@ -211,6 +221,8 @@ class _Rows:
 
     def steps(self, walked: Walked) -> Steps:
         entries, steps, fate, _ = walked
+        if self.app_map.history["tabs"] == "shared":
+            steps = steps._replace(unsure=_lasting(steps.unsure, steps.journey))
         journeys = journeys_of(self.log, self.source.journey, steps, entries, self.source.again)
         result = Steps(self.log, self.places, entries, steps, journeys, fate)
         mark(result, self.settings.bounce)
