@@ -5,6 +5,7 @@ import { figureWords as appMapWords } from "./views/app-map/words";
 import { figureWords as fitWords } from "./views/fit/words";
 import { chainWords, figureWords as funnelWords } from "./views/funnels/words";
 import { dropOffWords, linkWords, loopWords, tabWords } from "./views/inside";
+import { pathWords } from "./views/paths/asked";
 import { gateWords, figureWords as signInWords } from "./views/sign-in/words";
 import { figureWords as startUpWords } from "./views/start-up/words";
 
@@ -33,6 +34,9 @@ const LinksView = lazy(async () => ({
 const LogsView = lazy(async () => ({ default: (await import("./views/logs/LogsView")).LogsView }));
 const LoopsView = lazy(async () => ({
   default: (await import("./views/loops/LoopsView")).LoopsView,
+}));
+const PathsView = lazy(async () => ({
+  default: (await import("./views/paths/PathsView")).PathsView,
 }));
 const SignInView = lazy(async () => ({
   default: (await import("./views/sign-in/SignInView")).SignInView,
@@ -144,6 +148,16 @@ export const PAGES: Record<string, Page[]> = {
       key: "d",
       view: DropOffsView,
       words: { "drop-offs": dropOffWords },
+    },
+  ],
+  "Ask freely": [
+    {
+      path: "/paths",
+      word: "Paths",
+      icon: "diagram-2",
+      key: "p",
+      view: PathsView,
+      words: { paths: pathWords },
     },
   ],
 };

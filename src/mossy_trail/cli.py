@@ -205,7 +205,7 @@ Asked = StrEnum("Asked", {name: name.replace("start-up", "startup") for name in 
 
 @cli.command()
 def measure(
-    what: Annotated[Asked, typer.Argument(help="Which measure.")],
+    name: Annotated[Asked, typer.Argument(help="Which measure.")],
     logs: LogFiles,
     map_file: MapFile = None,
     mapping: MappingFile = None,
@@ -221,14 +221,28 @@ def measure(
     ] = None,
     goal: Annotated[str, typer.Option(help="A screen to be reached.")] = "",
     slow: Annotated[int, typer.Option(help="Milliseconds from which a start is slow.")] = 0,
+    at: Annotated[str, typer.Option(help="Paths: screen, entry, event or exit.")] = "",
+    what: Annotated[str, typer.Option(help="Paths: which screen, event, entry or exit.")] = "",
+    screen: Annotated[str, typer.Option(help="Paths: only if that is on this screen.")] = "",
+    backward: Annotated[bool, typer.Option("--backward", help="Paths: what came before.")] = False,
+    deep: Annotated[int, typer.Option(help="Paths: how many nodes further.")] = 0,
+    reading: Annotated[str, typer.Option(help="Paths: walked or kept.")] = "",
+    nodes: Annotated[str, typer.Option(help="Paths: screen, role or tab.")] = "",
+    repeats: Annotated[bool, typer.Option("--repeats", help="Paths: like nodes apart.")] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
 ) -> None:
     """Print the figures that the page shows."""
-    asked = MEASURES[what.name]
-    given = {"spec": spec.read_text() if spec else "", "goal": goal, "slow": slow}
-    given = {name: value for name, value in given.items() if value}
-    for name in given.keys() - asked.params.model_fields.keys():
-        raise typer.BadParameter(f"{what.value} takes no such option", param_hint=f"--{name}")
+    asked = MEASURES[name.name]
+    given: dict[str, Any] = {
+        "spec": spec.read_text() if spec else "",
+        **{"goal": goal, "slow": slow, "at": at, "what": what, "screen": screen, "deep": deep},
+        **{"reading": reading, "nodes": nodes, "repeats": repeats},
+        "direction": "backward" if backward else "",
+    }
+    given = {option: value for option, value in given.items() if value}
+    for option in given.keys() - asked.params.model_fields.keys():
+        option = option.replace("direction", "backward")
+        raise typer.BadParameter(f"{name.value} takes no such option", param_hint=f"--{option}")
     two = versus.split(",", 1) if versus else []
     if versus and (len(two) != 2 or not by):
         raise typer.BadParameter("name two values of a property", param_hint="--versus")

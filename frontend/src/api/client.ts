@@ -17,6 +17,7 @@ export type SignIn = Schemas["SignIn"];
 export type FunnelFigures = Schemas["FunnelFigures"];
 export type StartFigures = Schemas["StartFigures"];
 export type TabFigures = Schemas["TabFigures"];
+export type PathFigures = Schemas["PathFigures"];
 export type LoopFigures = Schemas["LoopFigures"];
 export type LinkFigures = Schemas["LinkFigures"];
 export type DropOffFigures = Schemas["DropOffFigures"];

@@ -605,6 +605,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/measures/paths": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What comes after a place in journeys, or before it, as walked and as kept.
+         * @description What comes after a place in journeys, or before it, as walked and as kept.
+         */
+        get: operations["measure-paths"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/measures/sign-in": {
         parameters: {
             query?: never;
@@ -1371,6 +1391,22 @@ export interface components {
             /** Told */
             told: number;
         };
+        /**
+         * Flow
+         * @description From one node to the next outward: places in the lists of drawn nodes of two columns.
+         */
+        Flow: {
+            /** Column */
+            column: number;
+            /** Count */
+            count: number;
+            /** End */
+            end: number;
+            /** Figure */
+            figure: string;
+            /** Start */
+            start: number;
+        };
         /** FunnelFigures */
         FunnelFigures: {
             /** Counted */
@@ -1491,6 +1527,12 @@ export interface components {
         /** GroupView[OnboardingFigures] */
         GroupView_OnboardingFigures_: {
             figures: components["schemas"]["OnboardingFigures"];
+            /** Value */
+            value: string;
+        };
+        /** GroupView[PathFigures] */
+        GroupView_PathFigures_: {
+            figures: components["schemas"]["PathFigures"];
             /** Value */
             value: string;
         };
@@ -2146,6 +2188,18 @@ export interface components {
             groups_left_out: number;
             whole: components["schemas"]["OnboardingFigures"];
         };
+        /** MeasuredView[PathFigures] */
+        MeasuredView_PathFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["Difference"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_PathFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["PathFigures"];
+        };
         /** MeasuredView[SignIn] */
         MeasuredView_SignIn_: {
             /** Between */
@@ -2277,6 +2331,16 @@ export interface components {
             screens: components["schemas"]["ChainScreen"][];
         };
         /**
+         * Opened
+         * @description So many journeys, or users.
+         */
+        Opened: {
+            /** Count */
+            count: number;
+            /** Figure */
+            figure: string;
+        };
+        /**
          * OpenedCount
          * @description What is behind a count of a file that is not in yet; not all of it, if there is much.
          */
@@ -2287,6 +2351,66 @@ export interface components {
             rows: components["schemas"]["SetAsideView"][];
             /** Total */
             total: number;
+        };
+        /**
+         * PathColumn
+         * @description What stands so many nodes from where paths begin. `folded` nodes are the rest.
+         */
+        PathColumn: {
+            /** Ended */
+            ended: number;
+            /** Folded */
+            folded: number;
+            /** Nodes */
+            nodes: components["schemas"]["PathNode"][];
+        };
+        /**
+         * PathFigures
+         * @description `met` are the journeys, or users, with a path, of all in scope; of those `taken_back`, the
+         *     place was on no step that was kept. `ways` have the same nodes up to `deep`, `wholes` on to the
+         *     journey's end or from its beginning.
+         */
+        PathFigures: {
+            /** Columns */
+            columns: components["schemas"]["PathColumn"][];
+            /** Figure */
+            figure: string;
+            /** Flows */
+            flows: components["schemas"]["Flow"][];
+            /** In Scope */
+            in_scope: number;
+            met: components["schemas"]["Share"];
+            taken_back: components["schemas"]["Opened"] | null;
+            /** Ways */
+            ways: components["schemas"]["mossy_trail__engine__paths__Way"][];
+            /** Ways Left Out */
+            ways_left_out: number;
+            /** Wholes */
+            wholes: components["schemas"]["mossy_trail__engine__paths__Way"][];
+            /** Wholes Left Out */
+            wholes_left_out: number;
+        };
+        /**
+         * PathNode
+         * @description What stands at a place of paths: a screen, role or tab, or the `rest` of these, folded
+         *     together; that the journey ended, or was cut off by the log's end, or, backward, began there.
+         *     `detours` are those that made steps from here which they took back, as kept. `share` is of all
+         *     paths.
+         */
+        PathNode: {
+            detours: components["schemas"]["Opened"] | null;
+            /** Drawn */
+            drawn: boolean;
+            /** Figure */
+            figure: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "node" | "rest" | "ended" | "cut" | "began";
+            /** Name */
+            name: string;
+            share: components["schemas"]["Share"];
         };
         /**
          * PatternView
@@ -2771,11 +2895,11 @@ export interface components {
             /** Filters */
             filters: components["schemas"]["Filter"][];
             /** Flips */
-            flips: components["schemas"]["Way"][];
+            flips: components["schemas"]["mossy_trail__engine__tabs__Way"][];
             /** In Scope */
             in_scope: number;
             /** Switches */
-            switches: components["schemas"]["Way"][];
+            switches: components["schemas"]["mossy_trail__engine__tabs__Way"][];
             /** Tabs */
             tabs: components["schemas"]["Tab"][];
         };
@@ -2824,14 +2948,6 @@ export interface components {
             /** Tabs */
             tabs: components["schemas"]["Counted"][];
         };
-        /** Way */
-        Way: {
-            count: components["schemas"]["Count"];
-            /** End */
-            end: string;
-            /** Start */
-            start: string;
-        };
         /**
          * Word
          * @description A word of a file: in how many rows it is, and what it will be taken for.
@@ -2845,6 +2961,25 @@ export interface components {
             rows: number;
             /** Word */
             word: string;
+        };
+        /**
+         * Way
+         * @description Paths with the same nodes, in the order walked.
+         */
+        mossy_trail__engine__paths__Way: {
+            /** Figure */
+            figure: string;
+            /** Nodes */
+            nodes: string[];
+            share: components["schemas"]["Share"];
+        };
+        /** Way */
+        mossy_trail__engine__tabs__Way: {
+            count: components["schemas"]["Count"];
+            /** End */
+            end: string;
+            /** Start */
+            start: string;
         };
     };
     responses: never;
@@ -4174,6 +4309,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeasuredView_OnboardingFigures_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-paths": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+                /** @description Where paths begin */
+                at?: "screen" | "entry" | "event" | "exit";
+                /** @description Which screen, event, entry or exit it is */
+                what?: string;
+                /** @description Only if that happens on this screen */
+                screen?: string;
+                direction?: "forward" | "backward";
+                /** @description How many nodes further */
+                deep?: number;
+                /** @description All steps, or those that no move back undid */
+                reading?: "walked" | "kept";
+                nodes?: "screen" | "role" | "tab";
+                /** @description Like nodes in a row stand one by one */
+                repeats?: boolean;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_PathFigures_"];
                 };
             };
             /** @description Client Error */

@@ -9,16 +9,18 @@ interface Props extends Choosing {
   figure: string;
   /** What it says, for those who cannot see it, and on the pointer's way. */
   said: string;
+  /** Whether the keyboard halts at it by itself; else the drawing leads there. */
+  stop?: boolean;
   children: ReactNode;
 }
 
 /** A part of a drawing that opens the journeys it stands for. */
-export function DrawnFigure({ figure, said, chosen, onChoose, children }: Props) {
+export function DrawnFigure({ figure, said, stop = true, chosen, onChoose, children }: Props) {
   return (
     // biome-ignore lint/a11y/useSemanticElements: a part of a drawing
     <g
       role="button"
-      tabIndex={0}
+      tabIndex={stop ? 0 : -1}
       className={`figure ${chosen === figure ? "chosen" : ""}`}
       data-figure={figure}
       onClick={() => onChoose(figure)}

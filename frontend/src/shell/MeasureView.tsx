@@ -22,13 +22,15 @@ interface Props<Name extends MeasureName> {
   /** What is told of each group of a property. */
   columns?: (whole: FiguresOf<Name>) => GroupColumn<FiguresOf<Name>>[];
   small?: (found: FiguresOf<Name>) => boolean;
+  /** What is asked for: it stays where there is no answer. */
+  lead?: ReactNode;
   children: (found: FiguresOf<Name>) => ReactNode;
 }
 
 /** A view of one measure: waiting, broken, empty, or its figures with the journeys beside them. */
 export function MeasureView<Name extends MeasureName>(props: Props<Name>) {
   const { app, measure, answer, purpose, counted, sentence, columns, children } = props;
-  const { small, empty } = props;
+  const { small, empty, lead } = props;
   const [address] = useAddress();
   const groups = useGroups();
   const figure = address.get("figure");
@@ -36,7 +38,12 @@ export function MeasureView<Name extends MeasureName>(props: Props<Name>) {
     return <Loading />;
   }
   if (answer.isError) {
-    return <Trouble problem={answer.error} />;
+    return (
+      <>
+        {lead && <div className="view-body">{lead}</div>}
+        <Trouble problem={answer.error} />
+      </>
+    );
   }
   if (!app.logs) {
     return (
@@ -53,6 +60,7 @@ export function MeasureView<Name extends MeasureName>(props: Props<Name>) {
     <>
       <div className="view-body">
         <h1>{sentence(answer.data.whole)}</h1>
+        {lead}
         {columns && (
           <section className="mb-2">
             <GroupTable

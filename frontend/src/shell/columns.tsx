@@ -25,6 +25,7 @@ export interface Column<Row> {
   /** What it is called in the file, with the unit of its values. */
   inFile?: string;
   fileOnly?: boolean;
+  pageOnly?: boolean;
 }
 
 type Quartiles = { median: number; first: number; third: number } | null | undefined;

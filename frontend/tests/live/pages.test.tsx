@@ -22,6 +22,7 @@ const MEASURED = [
   "/loops",
   "/links",
   "/drop-offs",
+  "/paths",
 ];
 const MAP_PARTS = ["", "connections", "picture", "history", "practice", "draft"];
 const DEMO = "skerry-crossings";

@@ -18,6 +18,7 @@ from mossy_trail.engine import (  # noqa: F401 - all that there are register the
     links,
     loops,
     onboarding,
+    paths,
     sign_in,
     startup,
     tabs,

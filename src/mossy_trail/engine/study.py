@@ -25,6 +25,8 @@ MOST_GROUPS = 12
 """Values of a property for which figures are told, at the most."""
 MOST_KEPT = 24
 """Segments, figures' journeys, and groups that are kept for the next question."""
+MOST_LABELS = 4
+"""Labels of journeys that are kept, as a figure's journeys are asked for after the figure."""
 ENOUGH_TO_LEARN = 100_000
 """Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")
@@ -80,6 +82,7 @@ class Study:
         self.segments: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.evidence: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.groups: Recent[Any] = Recent(MOST_KEPT)
+        self.labels: Recent[Any] = Recent(MOST_LABELS)
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at
         parts = [part for part in parts if len(part)]
         usual = learn(sample(parts, ENOUGH_TO_LEARN), app_map)[0] if parts else None

@@ -1,0 +1,404 @@
+"""Paths: what comes after a place in journeys, or before it, as walked and as kept.
+
+As walked, a journey is all its steps. As kept, it is those that "back" did not undo: a move back
+takes entries off a stack, and the steps that showed them are left out; coming back onto what was
+visible before them is no step either. The replayed stacks tell which entries these are.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.kernel import inner_kernel, kernel
+from mossy_trail.core.model.app_map import ROLES
+from mossy_trail.core.model.conditions import Bits, Clause, compiled, of_row
+from mossy_trail.core.model.log import EVENTS, NONE, OUTCOMES, Column
+from mossy_trail.core.model.steps import (
+    EXITS,
+    GOES_BACK,
+    MOVE,
+    MOVES,
+    OUTSIDE,
+    REGIONS,
+    SHEET,
+    STARTS,
+    TAB,
+    Steps,
+)
+
+Mask = NDArray[np.bool_]
+AT = ("screen", "entry", "event", "exit")
+READINGS = ("walked", "kept")
+NODES = ("screen", "role", "tab")
+
+
+@dataclass(frozen=True)
+class Asked:
+    """Which paths: `forward` from a place in each journey, or backward to it, `deep` nodes further.
+
+    The place `at` which they begin is the first time that a screen is shown (`what` is its name),
+    the first row of an event (`what` is its word, or one of ours and an outcome), the journey's
+    entry (`what` is empty for any, or cold, warm or link), or its exit (`what` is empty for any, or
+    a word of `EXITS`); with a `screen`, only if that happens on it. With `repeats`, nodes that are
+    alike and follow each other stand one by one.
+    """
+
+    at: Literal["screen", "entry", "event", "exit"] = "entry"
+    what: str = ""
+    screen: str = ""
+    forward: bool = True
+    deep: int = 5
+    reading: Literal["walked", "kept"] = "walked"
+    nodes: Literal["screen", "role", "tab"] = "screen"
+    repeats: bool = False
+
+
+class Paths(NamedTuple):
+    """The paths of a part, one a journey that has the place at which they begin.
+
+    `nodes` has all nodes of all paths; path i runs from `begin[i]`, where it starts, up to
+    `end[i]`, and is read from the last one where it leads backward. `hidden` is how many steps
+    that were taken back were made from a node. `taken_back` are the journeys whose every such
+    place was taken back, so that they have no path as kept.
+    """
+
+    journey: NDArray[np.int32]
+    begin: NDArray[np.int64]
+    end: NDArray[np.int64]
+    nodes: NDArray[np.int32]
+    hidden: NDArray[np.int32]
+    taken_back: NDArray[np.int32]
+
+
+def node_names(steps: Steps, nodes: str) -> list[str]:
+    """The names of nodes by their codes."""
+    if nodes == "role":
+        return list(ROLES)
+    return [*steps.places.tab_names, *_NO_TAB] if nodes == "tab" else steps.places.names
+
+
+_IN_PLACE = np.isin(np.arange(len(MOVES)), [MOVE[m] for m in ("replace", "update", "redirect")])
+"""Per move, whether what it leads to may stand in the place of what was visible."""
+_NO_TAB = tuple(REGIONS[region] for region in (OUTSIDE, SHEET))
+
+
+def _nodes_of(steps: Steps, nodes: str) -> NDArray[np.int32]:
+    """The node of each step; shape (steps,)."""
+    if nodes == "screen":
+        return steps.screen
+    if nodes == "role":
+        return steps.role.astype("i4")
+    region = steps.entries.region[steps.steps.entry]
+    other = len(steps.places.tab_names) + (region == SHEET)
+    return np.where(region == TAB, steps.tab, other).astype("i4")
+
+
+def kept(steps: Steps) -> Mask:
+    """Which steps no later move back of their journey undid; shape (steps,), linear in them."""
+    own, entries = steps.steps, steps.entries
+    return _kept(
+        own.entry,
+        own.move,
+        own.journey,
+        entries.below,
+        entries.under,
+        entries.region,
+        entries.tab,
+    )
+
+
+@kernel
+def _kept(
+    entry: Column,
+    move: Column,
+    journey: Column,
+    below: Column,
+    under: Column,
+    region: Column,
+    tab: Column,
+) -> Mask:
+    parent, root, level = _tree(below, under, region)
+    place = np.arange(len(below), dtype=np.int32)
+    taken_off = np.full(len(below), -1, np.int64)
+    found = np.ones(len(entry), np.bool_)
+    begin = 0
+    for i in range(len(entry) + 1):
+        if i == len(entry) or journey[i] != journey[begin]:
+            for j in range(begin, i):
+                found[j] &= taken_off[place[entry[j]]] < j
+            begin = i
+        elif i > begin and entry[i] != entry[i - 1]:
+            old, new = entry[i - 1], entry[i]
+            if not GOES_BACK[move[i]]:
+                alike = (region[old] == SHEET) == (region[new] == SHEET)
+                if parent[new] == NONE:
+                    alike = region[old] == region[new] and tab[old] == tab[new]
+                if alike and parent[old] == parent[new] and _IN_PLACE[move[i]]:
+                    place[new] = place[old]  # it took its place, and goes when that goes
+                continue
+            found[i - 1] = False
+            straight = root[old] == root[new]
+            while old != NONE:
+                if straight and level[old] <= level[new]:
+                    break
+                if not straight and (region[old] == TAB or region[old] != region[entry[i - 1]]):
+                    break
+                taken_off[place[old]] = i
+                old = parent[old]
+    return found
+
+
+@kernel
+def _tree(below: Column, under: Column, region: Column) -> tuple[Column, Column, Column]:
+    """Per entry what it lies on, be it under a sheet; the lowest of these; how many they are."""
+    n = len(below)
+    parent, root = np.empty(n, np.int32), np.empty(n, np.int32)
+    level = np.zeros(n, np.int32)
+    for x in range(n):
+        on_base = below[x] == NONE and region[x] == SHEET
+        parent[x], root[x] = under[x] if on_base else below[x], x
+        if parent[x] != NONE:
+            root[x], level[x] = root[parent[x]], level[parent[x]] + 1
+    return parent, root, level
+
+
+def paths(steps: Steps, asked: Asked, chosen: Mask, once: bool = False) -> Paths:
+    """The paths of the journeys `chosen`; of each user the first alone, if asked for `once`."""
+    own, journeys = steps.steps, steps.journeys
+    places = _places(steps, asked)
+    stays = kept(steps) if asked.reading == "kept" else np.ones(len(own.entry), bool)
+    journey, begin, end, nodes, hidden, lost = _paths(
+        _nodes_of(steps, asked.nodes),
+        own.entry,
+        GOES_BACK[own.move],
+        stays,
+        places,
+        asked.at,
+        journeys.first_step,
+        journeys.steps,
+        chosen,
+        asked.forward,
+        asked.reading == "kept",
+        asked.repeats,
+    )
+    if once:
+        user = journeys.user[journey]
+        first = np.append(True, user[1:] != user[:-1])[: len(user)]
+        journey, begin, end = journey[first], begin[first], end[first]
+        of_path = np.zeros(int(journeys.user.max(initial=-1)) + 1, bool)
+        of_path[journeys.user[journey]] = True
+        lost = lost[~of_path[journeys.user[lost]]]
+        user = journeys.user[lost]
+        lost = lost[np.append(True, user[1:] != user[:-1])[: len(user)]]
+    return Paths(journey, begin, end, nodes, hidden, lost)
+
+
+def _places(steps: Steps, asked: Asked) -> Mask:
+    """The steps at which paths may begin; shape (steps,)."""
+    on = np.array([asked.screen in ("", name) for name in steps.places.names], bool)[steps.screen]
+    if asked.at == "screen":
+        return (
+            on & np.array([asked.what == name for name in steps.places.names], bool)[steps.screen]
+        )
+    if asked.at == "event":
+        return on & _with_event(steps, asked.what)
+    journeys = steps.journeys
+    some = np.flatnonzero(journeys.steps > 0)
+    if asked.at == "entry":
+        if asked.what == "link":
+            some = some[steps.began_by_link[some]]
+        elif asked.what:
+            some = some[journeys.start_kind[some] == STARTS.index(asked.what)]
+        at = journeys.first_step[some]
+    else:
+        if asked.what:
+            some = some[journeys.exit[some] == EXITS.index(asked.what)]
+        at = journeys.first_step[some] + journeys.steps[some] - 1
+    found = np.zeros(len(on), bool)
+    found[at] = True
+    return found & on
+
+
+def _on(steps: Steps, screen: str) -> Mask:
+    """Steps on this screen; all, where it has no name."""
+    fits = np.array([screen in ("", name) for name in steps.places.names], bool)
+    return np.asarray(fits[steps.screen])
+
+
+def _with_event(steps: Steps, event: str) -> Mask:
+    """Steps with a row of this event."""
+    name, _, outcome = event.rpartition(" ")
+    if name not in EVENTS or outcome not in OUTCOMES:
+        name, outcome = event, ""
+    rows, bits = steps.log.columns, compiled(steps, [Clause(event=name, outcome=outcome)])
+    return _on_steps(
+        bits, rows["event"], rows["outcome"], rows["word"], rows["props"], steps.steps.first_row,
+        steps.steps.journey, steps.journeys.first_row, steps.journeys.rows,
+    )  # fmt: skip
+
+
+@kernel
+def _on_steps(
+    bits: Bits, event: Column, outcome: Column, word: Column, props: Column, first_row: Column,
+    journey: Column, begin: Column, rows: Column,
+) -> Mask:  # fmt: skip
+    found = np.zeros(len(first_row), np.bool_)
+    for i in range(len(first_row)):
+        end = begin[journey[i]] + rows[journey[i]]
+        if i + 1 < len(first_row) and journey[i + 1] == journey[i]:
+            end = first_row[i + 1]
+        for row in range(first_row[i], end):
+            fits = of_row(bits, event[row], outcome[row], word[row], props[row])
+            found[i] |= fits != 0
+    return found
+
+
+@kernel
+def _paths(
+    node: Column,
+    entry: Column,
+    back: Column,
+    stays: Column,
+    places: Column,
+    kind: str,
+    first_step: Column,
+    count: Column,
+    chosen: Column,
+    forward: bool,
+    folds: bool,
+    repeats: bool,
+) -> tuple[Column, Column, Column, Column, Column, Column]:
+    size = len(node) + 1
+    nodes, hidden = np.empty(size, np.int32), np.zeros(size, np.int32)
+    journey, lost = np.empty(len(count), np.int32), np.empty(len(count), np.int32)
+    begins, ends = np.empty(len(count), np.int64), np.empty(len(count), np.int64)
+    filled, found, taken = 0, 0, 0
+    at_start, at_end = kind == "entry", kind == "exit"
+    for j in range(len(count)):
+        if not chosen[j]:
+            continue
+        begin, at, missed, last = filled, -1, False, -1
+        if at_start and count[j] and places[first_step[j]]:
+            at = begin  # of what was kept, if that first step was not
+        for i in range(first_step[j], first_step[j] + count[j]):
+            if not stays[i]:
+                missed = missed or places[i]
+                if filled > begin:
+                    hidden[filled - 1] += 1
+                continue
+            returns = folds and back[i] and last >= 0 and entry[last] == entry[i]
+            again = not repeats and last >= 0 and node[last] == node[i]
+            if last < 0 or not (returns or again):
+                nodes[filled] = node[i]
+                hidden[filled] = 0
+                filled += 1
+            last = i
+            if places[i] and (at < 0 or at_end):
+                at = filled - 1
+            if at >= 0 and not forward and not at_end:
+                break  # what came before it is all that is asked
+        if at < 0:
+            filled = begin
+            if missed:
+                lost[taken] = j
+                taken += 1
+            continue
+        journey[found] = j
+        begins[found], ends[found] = (at, filled) if forward else (begin, at + 1)
+        found += 1
+    return (
+        journey[:found], begins[:found], ends[:found], nodes[:filled], hidden[:filled],
+        lost[:taken],
+    )  # fmt: skip
+
+
+def window(found: Paths, asked: Asked) -> NDArray[np.int32]:
+    """The first nodes of each path, from where it begins; −1 after its end.
+
+    Shape (paths, deep + 1).
+    """
+    step = np.arange(asked.deep + 1)
+    if asked.forward:
+        at = found.begin[:, None] + step
+        there = at < found.end[:, None]
+    else:
+        at = found.end[:, None] - 1 - step
+        there = at >= found.begin[:, None]
+    return np.where(there, found.nodes[np.where(there, at, 0)], NONE).astype("i4")
+
+
+class Alike(NamedTuple):
+    """Groups of paths with the same nodes: their `sizes`, one of each, and a number of the
+    nodes; arrays of shape (groups,); `group` is that of each path."""
+
+    sizes: NDArray[np.int64]
+    one: NDArray[np.int64]
+    number: NDArray[np.int64]
+    group: NDArray[np.int32]
+
+
+def alike(found: Paths, asked: Asked, deep: int | None = None) -> Alike:
+    """Group paths by all their nodes, or by as many as lie up to `deep` from where they begin.
+
+    Exact: paths of a group are compared node by node. Linear in the nodes compared.
+    """
+    begin, end = found.begin, found.end
+    if deep is not None and asked.forward:
+        end = np.minimum(end, begin + deep + 1)
+    elif deep is not None:
+        begin = np.maximum(begin, end - deep - 1)
+    return Alike(*_alike(found.nodes, begin, end))
+
+
+@kernel
+def _alike(nodes: Column, begin: Column, end: Column) -> tuple[Column, Column, Column, Column]:
+    bits = 1
+    while (1 << bits) < 2 * len(begin) + 2:
+        bits += 1
+    table = np.full(1 << bits, -1, np.int32)
+    count, one = np.zeros(len(begin), np.int64), np.empty(len(begin), np.int64)
+    number, group = np.empty(len(begin), np.int64), np.empty(len(begin), np.int32)
+    groups = 0
+    for i in range(len(begin)):
+        mixed = end[i] - begin[i]
+        for k in range(begin[i], end[i]):
+            mixed = (mixed ^ (nodes[k] + 1)) * 6364136223846793005
+            mixed ^= (mixed >> 29) & 0x7FFFFFFFF
+        at = (mixed ^ (mixed >> 32)) & ((1 << bits) - 1)
+        while table[at] >= 0 and (
+            number[table[at]] != mixed or not _same(nodes, begin, end, one[table[at]], i)
+        ):
+            at = (at + 1) & ((1 << bits) - 1)
+        if table[at] < 0:
+            table[at] = groups
+            number[groups], one[groups] = mixed, i
+            groups += 1
+        group[i] = table[at]
+        count[table[at]] += 1
+    return count[:groups], one[:groups], number[:groups], group
+
+
+@inner_kernel
+def _same(nodes: Column, begin: Column, end: Column, one: int, other: int) -> bool:
+    if end[one] - begin[one] != end[other] - begin[other]:
+        return False
+    for k in range(end[one] - begin[one]):
+        if nodes[begin[one] + k] != nodes[begin[other] + k]:
+            return False
+    return True
+
+
+def spelled(found: Paths, asked: Asked, path: int, deep: int | None = None) -> Sequence[int]:
+    """The nodes of a path, in the order in which they were walked."""
+    begin, end = int(found.begin[path]), int(found.end[path])
+    if deep is not None and asked.forward:
+        end = min(end, begin + deep + 1)
+    elif deep is not None:
+        begin = max(begin, end - deep - 1)
+    own: list[int] = found.nodes[begin:end].tolist()
+    return own

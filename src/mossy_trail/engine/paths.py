@@ -1,0 +1,475 @@
+"""Paths: figures of what comes after a place or before it, and the journeys behind each."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, ValidationError, model_validator
+
+from mossy_trail.core.measures.paths import (
+    AT,
+    NODES,
+    READINGS,
+    Asked,
+    Paths,
+    alike,
+    node_names,
+    paths,
+    spelled,
+    window,
+)
+from mossy_trail.core.model.log import EVENTS, NONE, OUTCOMES
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import EXIT, EXITS, STARTS, Steps
+from mossy_trail.core.stats.intervals import Share, share
+from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
+from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.study import Study
+
+Mask = NDArray[np.bool_]
+DRAWN, LISTED, WAYS = 8, 100, 50
+"""Nodes of a column that flows lead through one by one, nodes of it that are told, and ways."""
+LONGEST = 40
+"""Nodes of a whole journey that is told as one of its kind, at the most."""
+Kind = Literal["node", "rest", "ended", "cut", "began"]
+
+
+class PathParams(NoParams):
+    at: Literal[AT] = Field("entry", description="Where paths begin")  # type: ignore[valid-type]
+    what: str = Field("", max_length=2000, description="Which screen, event, entry or exit it is")
+    screen: str = Field("", max_length=2000, description="Only if that happens on this screen")
+    direction: Literal["forward", "backward"] = "forward"
+    deep: int = Field(5, ge=1, le=12, description="How many nodes further")
+    reading: Literal[READINGS] = Field(  # type: ignore[valid-type]
+        "walked", description="All steps, or those that no move back undid"
+    )
+    nodes: Literal[NODES] = "screen"  # type: ignore[valid-type]
+    repeats: bool = Field(False, description="Like nodes in a row stand one by one")
+
+    @model_validator(mode="after")
+    def _known(self) -> PathParams:
+        if self.at == "exit" and self.direction == "forward":
+            raise ValueError("nothing comes after an exit: ask backward")
+        if self.at == "entry" and self.direction == "backward":
+            raise ValueError("nothing comes before an entry: ask forward")
+        known = {"entry": ("", *STARTS, "link"), "exit": ("", *EXITS)}.get(self.at)
+        if known and self.what not in known:
+            raise ValueError(f"“{self.what}” is none of {', '.join(known[1:])}")
+        return self
+
+
+@dataclass(frozen=True)
+class Opened:
+    """So many journeys, or users."""
+
+    figure: str
+    count: int
+
+
+@dataclass(frozen=True)
+class PathNode:
+    """What stands at a place of paths: a screen, role or tab, or the `rest` of these, folded
+    together; that the journey ended, or was cut off by the log's end, or, backward, began there.
+    `detours` are those that made steps from here which they took back, as kept. `share` is of all
+    paths."""
+
+    figure: str
+    kind: Kind
+    name: str
+    share: Share
+    detours: Opened | None
+    drawn: bool
+
+
+@dataclass(frozen=True)
+class PathColumn:
+    """What stands so many nodes from where paths begin. `folded` nodes are the rest."""
+
+    nodes: list[PathNode]
+    folded: int
+    ended: int
+    """Paths that ended before."""
+
+
+@dataclass(frozen=True)
+class Flow:
+    """From one node to the next outward: places in the lists of drawn nodes of two columns."""
+
+    figure: str
+    column: int
+    start: int
+    end: int
+    count: int
+
+
+@dataclass(frozen=True)
+class Way:
+    """Paths with the same nodes, in the order walked."""
+
+    figure: str
+    nodes: list[str]
+    share: Share
+
+
+@dataclass(frozen=True)
+class PathFigures:
+    """`met` are the journeys, or users, with a path, of all in scope; of those `taken_back`, the
+    place was on no step that was kept. `ways` have the same nodes up to `deep`, `wholes` on to the
+    journey's end or from its beginning."""
+
+    in_scope: int
+    met: Share
+    figure: str
+    taken_back: Opened | None
+    columns: list[PathColumn]
+    flows: list[Flow]
+    ways: list[Way]
+    ways_left_out: int
+    wholes: list[Way]
+    wholes_left_out: int
+
+
+class _Part(NamedTuple):
+    """The paths of a part: beside each, its `window` with how it ended, and whether steps that
+    were taken back were made from there."""
+
+    paths: Paths
+    window: NDArray[np.int32]
+    detour: NDArray[np.bool_]
+    in_scope: int
+
+
+class _Frame(NamedTuple):
+    """What is told one by one: the same for all groups of a scope, so that they add up to it."""
+
+    names: list[str]
+    listed: list[list[int]]
+    drawn: list[list[int]]
+    folded: list[int]
+    ways: list[tuple[int, ...]]
+    ways_left_out: int
+    wholes: list[tuple[int, ...]]
+    wholes_left_out: int
+
+
+@measure_of("paths", PathParams)
+def measure(study: Study, scope: Scope, **given: Any) -> PathFigures:
+    """What comes after a place in journeys, or before it, as walked and as kept."""
+    asked = _asked(study, PathParams(**given))
+    parts, frame = _parts(study, scope, asked), _frame(study, scope, asked)
+    total = sum(len(part.paths.journey) for part in parts)
+    in_scope = sum(part.in_scope for part in parts)
+    figure = _figures(PathParams(**given))
+    lost = sum(len(part.paths.taken_back) for part in parts)
+    columns = [_column(parts, frame, asked, i, total, figure) for i in range(asked.deep + 1)]
+    return PathFigures(
+        in_scope,
+        share(total, in_scope),
+        figure("met"),
+        Opened(figure("taken_back"), lost) if asked.reading == "kept" else None,
+        columns,
+        _flows(parts, frame, columns, figure),
+        _ways(parts, asked, frame.names, frame.ways, asked.deep, total, figure),
+        frame.ways_left_out,
+        _ways(parts, asked, frame.names, frame.wholes, None, total, figure),
+        frame.wholes_left_out,
+    )
+
+
+def _figures(params: PathParams) -> Callable[..., str]:
+    """How figures of these parameters are named: by a document of them and the cell's words."""
+    own = {k: v for k, v in params.model_dump().items() if v != PathParams.model_fields[k].default}
+
+    def figure(*cell: str | int) -> str:
+        document = {"paths": own, "cell": [str(word) for word in cell]}
+        return json.dumps(document, ensure_ascii=False, separators=(",", ":"))
+
+    return figure
+
+
+def _asked(study: Study, params: PathParams) -> Asked:
+    """Raises `KeyError` for a screen or event that there is not."""
+    screens = study.parts[0].places.names if study.parts else []
+    named = [params.screen, params.what if params.at == "screen" else ""]
+    for name in named:
+        if name and name not in screens:
+            raise KeyError(name)
+    if params.at == "screen" and not params.what:
+        raise KeyError(params.what)
+    if params.at == "event":
+        own, _, outcome = params.what.rpartition(" ")
+        known = params.what in EVENTS or (own in EVENTS and outcome in OUTCOMES)
+        if not known and params.what not in study.terms["word"]:
+            raise KeyError(params.what)
+    given = params.model_dump()
+    return Asked(forward=given.pop("direction") == "forward", **given)
+
+
+def _parts(study: Study, scope: Scope, asked: Asked) -> list[_Part]:
+    found: list[_Part] = study.labels.of(
+        (scope, asked),
+        lambda: each_inside(study, scope, lambda s, inside: _part(s, inside, asked, scope.unit)),
+    )
+    return found
+
+
+def _part(steps: Steps, inside: Mask, asked: Asked, unit: str) -> _Part:
+    found = paths(steps, asked, inside, once=unit == "users")
+    shown, size = window(found, asked), len(node_names(steps, asked.nodes))
+    at = np.arange(asked.deep + 1)
+    at = found.begin[:, None] + at if asked.forward else found.end[:, None] - 1 - at
+    detour = (shown != NONE) & (found.hidden[np.where(shown == NONE, 0, at)] > 0)
+    length = (shown != NONE).sum(1)
+    short = np.flatnonzero(length <= asked.deep)
+    cut = steps.journeys.exit[found.journey[short]] == EXIT["cut"] if asked.forward else 0
+    shown[short, length[short]] = size + cut
+    users = len(np.unique(steps.journeys.user[inside])) if unit == "users" else int(inside.sum())
+    return _Part(found, shown, detour, users)
+
+
+def _end_names(asked: Asked) -> tuple[str, ...]:
+    return ("ended", "cut") if asked.forward else ("began",)
+
+
+def _frame(study: Study, scope: Scope, asked: Asked) -> _Frame:
+    whole = replace(scope, part=None)
+    found: _Frame = study.labels.of(
+        (whole, asked, "frame"), lambda: _new_frame(study, whole, asked)
+    )
+    return found
+
+
+def _new_frame(study: Study, scope: Scope, asked: Asked) -> _Frame:
+    parts = _parts(study, scope, asked)
+    names = node_names(study.parts[0], asked.nodes) if study.parts else []
+    listed, drawn, folded = [], [], []
+    for column in range(asked.deep + 1):
+        counts = _counts(parts, column, len(names) + len(_end_names(asked)))
+        some = np.flatnonzero(counts)
+        order = some[np.argsort(-counts[some], kind="stable")].tolist()
+        nodes = [code for code in order if code < len(names)]
+        # One that would be folded alone stands for itself.
+        most = DRAWN if len(nodes) > DRAWN + 1 else len(nodes)
+        ends = [code for code in order if code >= len(names)]
+        listed.append(nodes[:LISTED] + ends)
+        drawn.append(nodes[:most] + ends)
+        folded.append(len(nodes) - most)
+    return _Frame(
+        names, listed, drawn, folded, *_usual(parts, asked, asked.deep), *_usual(parts, asked, None)
+    )
+
+
+def _counts(parts: Sequence[_Part], column: int, size: int) -> NDArray[np.int64]:
+    found = np.zeros(size + 1, "i8")
+    for part in parts:
+        found += np.bincount(part.window[:, column] + 1, minlength=size + 1)
+    return found[1:]
+
+
+def _usual(
+    parts: Sequence[_Part], asked: Asked, deep: int | None
+) -> tuple[list[tuple[int, ...]], int]:
+    """The ways that most went, and how many there are beside them."""
+    groups = [alike(part.paths, asked, deep) for part in parts]
+    if not groups:
+        return [], 0
+    number, of = np.unique(np.concatenate([g.number for g in groups]), return_inverse=True)
+    counts = np.bincount(of, np.concatenate([g.sizes for g in groups]), len(number))
+    edges = np.cumsum([0, *(len(g.number) for g in groups)])
+    most = np.sort(counts)[-WAYS] if len(counts) > WAYS else 1
+    found: dict[tuple[int, ...], int] = {}
+    for i in np.flatnonzero(counts[of] >= most).tolist():
+        part = int(np.searchsorted(edges, i, "right")) - 1
+        own = i - edges[part]
+        nodes = tuple(spelled(parts[part].paths, asked, int(groups[part].one[own]), deep))
+        found[nodes] = found.get(nodes, 0) + int(groups[part].sizes[own])
+    some = sorted(found, key=lambda nodes: (-found[nodes], nodes))
+    told = [nodes for nodes in some if len(nodes) <= LONGEST][:WAYS]
+    return told, len(number) - len(told)
+
+
+def _column(
+    parts: Sequence[_Part],
+    frame: _Frame,
+    asked: Asked,
+    column: int,
+    total: int,
+    figure: Callable[..., str],
+) -> PathColumn:
+    size = len(frame.names)
+    counts = _counts(parts, column, size + len(_end_names(asked)))
+    detours = np.zeros(size, "i8")
+    for part in parts:
+        own = part.window[part.detour[:, column], column]
+        detours += np.bincount(own, minlength=size)[:size]
+    nodes = []
+    for code in frame.listed[column]:
+        drawn, opened = code in frame.drawn[column], None
+        if code >= size:
+            kind, name = _end_names(asked)[code - size], ""
+        else:
+            kind, name = "node", frame.names[code]
+            if asked.reading == "kept":
+                opened = Opened(figure("detour", column, name), int(detours[code]))
+        cell = figure("at", column, kind, name)
+        nodes.append(PathNode(cell, kind, name, share(int(counts[code]), total), opened, drawn))  # type: ignore[arg-type]
+    if frame.folded[column]:
+        rest = int(counts[:size].sum()) - sum(
+            int(counts[code]) for code in frame.drawn[column] if code < size
+        )
+        cell = figure("at", column, "rest", "")
+        nodes.append(PathNode(cell, "rest", "", share(rest, total), None, True))
+    return PathColumn(nodes, frame.folded[column], total - int(counts.sum()))
+
+
+def _of_drawn(frame: _Frame, column: int, codes: NDArray[np.int32], size: int) -> NDArray[np.int32]:
+    """The place of each node among those drawn; the rest are one more, −1 stays."""
+    place = np.full(size + 1, len(frame.drawn[column]), "i4")
+    place[0] = NONE
+    place[np.array(frame.drawn[column], "i8") + 1] = np.arange(len(frame.drawn[column]))
+    return place[codes + 1]
+
+
+def _flows(
+    parts: Sequence[_Part],
+    frame: _Frame,
+    columns: Sequence[PathColumn],
+    figure: Callable[..., str],
+) -> list[Flow]:
+    found, size = [], len(frame.names) + 2
+    for i in range(len(columns) - 1):
+        wide = len(frame.drawn[i + 1]) + 1
+        counts = np.zeros((len(frame.drawn[i]) + 1) * wide, "i8")
+        for part in parts:
+            start = _of_drawn(frame, i, part.window[:, i], size)
+            end = _of_drawn(frame, i + 1, part.window[:, i + 1], size)
+            both = (start != NONE) & (end != NONE)
+            counts += np.bincount(start[both] * wide + end[both], minlength=len(counts))
+        drawn = [[one for one in columns[k].nodes if one.drawn] for k in (i, i + 1)]
+        for pair in np.flatnonzero(counts).tolist():
+            a, b = divmod(pair, wide)
+            one, other = drawn[0][a], drawn[1][b]
+            cell = figure("flow", i, one.kind, one.name, other.kind, other.name)
+            found.append(Flow(cell, i, a, b, int(counts[pair])))
+    return found
+
+
+def _ways(
+    parts: Sequence[_Part],
+    asked: Asked,
+    names: Sequence[str],
+    told: Sequence[tuple[int, ...]],
+    deep: int | None,
+    total: int,
+    figure: Callable[..., str],
+) -> list[Way]:
+    cell = "whole" if deep is None else "way"
+    found = []
+    for nodes in told:
+        count = sum(int(_going(part.paths, asked, nodes, deep).sum()) for part in parts)
+        spelt = [names[code] for code in nodes]
+        found.append(Way(figure(cell, *spelt), spelt, share(count, total)))
+    return found
+
+
+def _going(found: Paths, asked: Asked, nodes: Sequence[int], deep: int | None) -> Mask:
+    """Which paths have just these nodes, up to `deep` from where they begin."""
+    length = found.end - found.begin
+    if deep is not None:
+        length = np.minimum(length, deep + 1)
+    same = length == len(nodes)
+    own = np.flatnonzero(same)
+    at = found.begin[own] if asked.forward else found.end[own] - len(nodes)
+    for k, code in enumerate(nodes):
+        fits = found.nodes[at + k] == code
+        own, at = own[fits], at[fits]
+    going = np.zeros(len(same), bool)
+    going[own] = True
+    return going
+
+
+@evidence_of("paths")
+def evidence(study: Study, scope: Scope, figure: str) -> Mask:
+    """The journeys of a cell: `met`, `taken_back`, `at COLUMN KIND NAME`, `detour COLUMN NAME`,
+    `flow COLUMN KIND NAME KIND NAME`, `way NAME…`, `whole NAME…`; raises `KeyError` for others."""
+    document = document_of(figure)
+    try:
+        asked = _asked(study, PathParams(**document["paths"]))
+        cell, *words = document["cell"]
+        frame, parts = _frame(study, scope, asked), iter(_parts(study, scope, asked))
+        test = _CELLS[cell](frame, asked, *words)
+    except (TypeError, ValueError, ValidationError, IndexError):
+        raise KeyError(figure) from None
+
+    def ask(steps: Steps, inside: Mask) -> Mask:
+        part, found = by_steps[id(steps)], np.zeros(len(inside), bool)
+        found[part.paths.taken_back if cell == "taken_back" else part.paths.journey[test(part)]] = (
+            True
+        )
+        return found
+
+    by_steps = {id(steps): next(parts) for steps in study.parts}
+    return joined_inside(study, scope, ask)
+
+
+Test = Callable[[_Part], Mask]
+
+
+def _at(frame: _Frame, asked: Asked, column: str, kind: str, name: str) -> Test:
+    i, size = _column_of(column, asked), len(frame.names)
+    if kind == "rest":
+        own = np.array([code for code in frame.drawn[i] if code < size], "i4")
+        return lambda part: (
+            (part.window[:, i] >= 0) & (part.window[:, i] < size) & ~np.isin(part.window[:, i], own)
+        )
+    code = frame.names.index(name) if kind == "node" else size + _end_names(asked).index(kind)
+    return lambda part: part.window[:, i] == code
+
+
+def _column_of(column: str, asked: Asked) -> int:
+    i = int(column)
+    if not 0 <= i <= asked.deep:
+        raise KeyError(column)
+    return i
+
+
+def _detour(frame: _Frame, asked: Asked, column: str, name: str) -> Test:
+    at, i = _at(frame, asked, column, "node", name), _column_of(column, asked)
+    return lambda part: at(part) & part.detour[:, i]
+
+
+def _flow(frame: _Frame, asked: Asked, column: str, *ends: str) -> Test:
+    a, first, b, second = ends
+    start = _at(frame, asked, column, a, first)
+    end = _at(frame, asked, str(_column_of(column, asked) + 1), b, second)
+    return lambda part: start(part) & end(part)
+
+
+def _met(frame: _Frame, asked: Asked) -> Test:
+    return lambda part: np.ones(len(part.paths.journey), bool)
+
+
+def _way(frame: _Frame, asked: Asked, *names: str) -> Test:
+    nodes = [frame.names.index(name) for name in names]
+    return lambda part: _going(part.paths, asked, nodes, asked.deep)
+
+
+def _whole(frame: _Frame, asked: Asked, *names: str) -> Test:
+    nodes = [frame.names.index(name) for name in names]
+    return lambda part: _going(part.paths, asked, nodes, None)
+
+
+_CELLS: dict[str, Callable[..., Test]] = {
+    "met": _met,
+    "taken_back": _met,
+    "at": _at,
+    "detour": _detour,
+    "flow": _flow,
+    "way": _way,
+    "whole": _whole,
+}
