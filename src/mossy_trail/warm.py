@@ -29,10 +29,13 @@ def warm() -> None:
         reading = read_files([csv, json_lines, array])
     app_map = map_of(parse_map(MAP.read_text()))
     study = Study(split(reading.log, 1), app_map)
-    spec = json.dumps(funnel.onboarding(app_map))
+    known = {"spec": json.dumps(funnel.onboarding(app_map)), "pattern": "SignIn[stack=MeHome]"}
     for measure in MEASURES.values():
-        given = {"spec": spec} if "spec" in measure.params.model_fields else {}
+        given = {
+            name: value for name, value in known.items() if name in measure.params.model_fields
+        }
         measured(study, Scope(), measure.name, measure.params(**given))
+    measured(study, Scope(), "paths", MEASURES["paths"].params(**{"reading": "kept"}))
     views = np.flatnonzero(reading.log.columns["event"] == EVENT["screen_view"])
     Study(split(reading.log.take(views), 1), app_map)
 

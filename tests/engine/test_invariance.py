@@ -52,7 +52,11 @@ def study_of(app_map: AppMap, parts: int, *files: tuple[Path, Rows]) -> Study:
 
 def params_of(name: str, study: Study) -> NoParams:
     """What a measure is asked with, so that all that it tells is told."""
-    known = {"goal": "Receipt", "spec": json.dumps(funnel.onboarding(study.app_map))}
+    known = {
+        "goal": "Receipt",
+        "spec": json.dumps(funnel.onboarding(study.app_map)),
+        "pattern": "SailingsBoard .. [event=sign_in:failed] . within 9min [tab=Passes]",
+    }
     measure = MEASURES[name]
     return measure.params(**{k: v for k, v in known.items() if k in measure.params.model_fields})
 

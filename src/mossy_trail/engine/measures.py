@@ -19,6 +19,7 @@ from mossy_trail.engine import (  # noqa: F401 - all that there are register the
     loops,
     onboarding,
     paths,
+    patterns,
     sign_in,
     startup,
     tabs,

@@ -293,7 +293,7 @@ function Ways({ app, title, ways, more, asked }: WaysProps) {
         rows={ways}
         id={(way) => way.figure}
         testid="ways"
-        first={8}
+        first={20}
       />
       {more > 0 && (
         <p className="soft small-text">

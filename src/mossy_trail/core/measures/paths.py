@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.model.app_map import ROLES
-from mossy_trail.core.model.conditions import Bits, Clause, compiled, of_row
+from mossy_trail.core.model.conditions import Clause, rows_of_steps
 from mossy_trail.core.model.log import EVENTS, NONE, OUTCOMES, Column
 from mossy_trail.core.model.steps import (
     EXITS,
@@ -235,27 +235,7 @@ def _with_event(steps: Steps, event: str) -> Mask:
     name, _, outcome = event.rpartition(" ")
     if name not in EVENTS or outcome not in OUTCOMES:
         name, outcome = event, ""
-    rows, bits = steps.log.columns, compiled(steps, [Clause(event=name, outcome=outcome)])
-    return _on_steps(
-        bits, rows["event"], rows["outcome"], rows["word"], rows["props"], steps.steps.first_row,
-        steps.steps.journey, steps.journeys.first_row, steps.journeys.rows,
-    )  # fmt: skip
-
-
-@kernel
-def _on_steps(
-    bits: Bits, event: Column, outcome: Column, word: Column, props: Column, first_row: Column,
-    journey: Column, begin: Column, rows: Column,
-) -> Mask:  # fmt: skip
-    found = np.zeros(len(first_row), np.bool_)
-    for i in range(len(first_row)):
-        end = begin[journey[i]] + rows[journey[i]]
-        if i + 1 < len(first_row) and journey[i + 1] == journey[i]:
-            end = first_row[i + 1]
-        for row in range(first_row[i], end):
-            fits = of_row(bits, event[row], outcome[row], word[row], props[row])
-            found[i] |= fits != 0
-    return found
+    return rows_of_steps(steps, Clause(event=name, outcome=outcome)) > 0
 
 
 @kernel

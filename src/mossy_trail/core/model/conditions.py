@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.kernel import inner_kernel
+from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.model.app_map import ROLES
 from mossy_trail.core.model.log import EVENTS, OUTCOMES, Column
 from mossy_trail.core.model.properties import members
@@ -133,4 +133,28 @@ def of_row(bits: Bits, event: int, outcome: int, word: int, props: int) -> int:
         found &= bits.outcome[outcome + 1] & bits.word[word + 1]
     if found and len(bits.props) > 1:
         found &= bits.props[props + 1]
+    return found
+
+
+def rows_of_steps(steps: Steps, clause: Clause) -> NDArray[np.int32]:
+    """How many rows of each step fit a clause with an event; shape (steps,)."""
+    rows, bits = steps.log.columns, compiled(steps, [clause])
+    return _rows_of_steps(
+        bits, rows["event"], rows["outcome"], rows["word"], rows["props"], steps.steps.first_row,
+        steps.steps.journey, steps.journeys.first_row, steps.journeys.rows,
+    )  # fmt: skip
+
+
+@kernel
+def _rows_of_steps(
+    bits: Bits, event: Column, outcome: Column, word: Column, props: Column, first_row: Column,
+    journey: Column, begin: Column, rows: Column,
+) -> NDArray[np.int32]:  # fmt: skip
+    found = np.zeros(len(first_row), np.int32)
+    for i in range(len(first_row)):
+        end = begin[journey[i]] + rows[journey[i]]
+        if i + 1 < len(first_row) and journey[i + 1] == journey[i]:
+            end = first_row[i + 1]
+        for row in range(first_row[i], end):
+            found[i] += of_row(bits, event[row], outcome[row], word[row], props[row]) != 0
     return found

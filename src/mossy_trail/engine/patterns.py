@@ -1,0 +1,220 @@
+"""Patterns: how many journeys fit one, how far the others get, and what comes next."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from difflib import get_close_matches
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from mossy_trail.core.measures.cells import Grid, Words, cells
+from mossy_trail.core.measures.patterns import Matches, matches
+from mossy_trail.core.model.log import NONE
+from mossy_trail.core.model.pattern import Automaton, Edge, Node, PatternError, automaton
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
+from mossy_trail.engine.celled import Count, Counts, Labels, Mask, tallied
+from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
+from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.study import JourneyRef, Study
+from mossy_trail.intake.pattern_text import LONGEST, conditions_of, read_pattern
+from mossy_trail.intake.pattern_words import condition_words, pattern_words
+
+MOST_NEXT = 30
+_SCREENS, _TABS = ("screen", "wanted", "below", "stack"), ("tab", "reported")
+
+
+class PatternParams(NoParams):
+    pattern: str = Field("", max_length=LONGEST, description="What is looked for")
+
+
+@dataclass(frozen=True)
+class Reached:
+    """A condition in the order written: the journeys, or users, that came to it or further, and
+    those without a match that came to it and no further."""
+
+    words: str
+    start: int
+    """Where it stands in the text, and up to where."""
+    end: int
+    reached: Count
+    broke_off: Count
+
+
+@dataclass(frozen=True)
+class Next:
+    """What was shown right after a match; empty where the journey ended with it."""
+
+    screen: str
+    count: Count
+
+
+@dataclass(frozen=True)
+class PatternFigures:
+    """`met` are the journeys, or users, with a match; `matches` has how many there are, and `took`
+    their times in ms, from when the first step became visible to when the last did. Of journeys
+    with more values to hold than there is room for, `let_go` says how many there are."""
+
+    words: str
+    in_scope: int
+    met: Share
+    matches: Count
+    never_began: Count
+    took: Quartiles | None
+    conditions: list[Reached]
+    next: list[Next]
+    next_left_out: int
+    let_go: int
+
+
+@measure_of("patterns", PatternParams)
+def measure(study: Study, scope: Scope, pattern: str) -> PatternFigures:
+    """Journeys with steps that fit a pattern, how far others get, and what comes next.
+
+    Raises `PatternError` for what is no pattern, or names what there is not.
+    """
+    read = _read(study, pattern)
+    automatic = automaton(read)
+
+    def ask(steps: Steps, inside: Mask) -> tuple[object, NDArray[np.int64], int, int]:
+        found = matches(steps, automatic, inside)
+        users = len(np.unique(steps.journeys.user[inside]))
+        in_scope = users if scope.unit == "users" else int(inside.sum())
+        counted = tallied(steps, _labels(steps, automatic, found, inside))
+        return counted, found.took, in_scope, int(found.let_go.sum())
+
+    asked = each_inside(study, scope, ask)
+    counts = Counts([told for told, *_ in asked])  # type: ignore[misc]
+    total = sum(size for _, _, size, _ in asked)
+    opened = _opening(pattern)
+    whole = opened(counts.of("match", ""))
+    following = counts.all("next")
+    return PatternFigures(
+        pattern_words(read),
+        total,
+        share(whole.users if scope.unit == "users" else whole.journeys, total),
+        whole,
+        opened(counts.of("broke", "-1")),
+        quartiles(np.concatenate([np.empty(0), *(took for _, took, _, _ in asked)]) / 1000),
+        [
+            Reached(
+                words,
+                start,
+                end,
+                opened(counts.of("reached", str(i))),
+                opened(counts.of("broke", str(i))),
+            )
+            for i, (words, start, end) in enumerate(_told_letters(automatic))
+        ],
+        [Next(screen, opened(own)) for (screen,), own in list(following.items())[:MOST_NEXT]],
+        max(len(following) - MOST_NEXT, 0),
+        sum(let_go for *_, let_go in asked),
+    )
+
+
+def _opening(pattern: str) -> Callable[[Count], Count]:
+    """Name the figure of a count by the pattern and its cell."""
+
+    def opened(count: Count) -> Count:
+        document = {"pattern": pattern, "cell": json.loads(count.figure)}
+        return replace(count, figure=json.dumps(document, ensure_ascii=False))
+
+    return opened
+
+
+def _told_letters(found: Automaton) -> Iterator[tuple[str, int, int]]:
+    for letter in found.letters:
+        if isinstance(letter, Edge):
+            yield ("the journey ends" if letter.end else "the journey starts"), *letter.place
+        else:
+            yield condition_words(letter), *letter.place
+
+
+def _read(study: Study, text: str) -> Node:
+    """The pattern, with nothing in it that there is not; raises `PatternError`."""
+    found = read_pattern(text)
+    places = study.parts[0].places if study.parts else None
+    for condition in conditions_of(found):
+        for test in (one for tests in condition.any for one in tests if places and not one.held):
+            kind = "screen" if test.key in _SCREENS else "tab" if test.key in _TABS else ""
+            known = places.names if kind == "screen" else places.tab_names  # type: ignore[union-attr]
+            for value in test.values if kind else ():
+                if value not in known:
+                    near = get_close_matches(value, known, 1)
+                    mend = (
+                        f"Did you mean {near[0]}?" if near else f"Choose one of the log’s {kind}s."
+                    )
+                    raise PatternError(f"There is no {kind} “{value}”", *condition.place, mend)
+    return found
+
+
+def _labels(steps: Steps, pattern: Automaton, found: Matches, inside: Mask) -> Labels:
+    """Cells: `match`; `next` by screen; `reached` and `broke` by letter, -1 for none of them."""
+    size = len(pattern.letters)
+    own = steps.steps.journey
+    after = np.minimum(found.last + 1, max(len(own) - 1, 0))
+    goes_on = (found.last + 1 < len(own)) & (own[after] == found.journey) if len(own) else after > 0
+    screens = len(steps.places.names)
+    following = np.where(goes_on, steps.screen[after] if len(own) else 0, screens)
+    matched = np.zeros(len(inside), bool)
+    matched[found.journey] = True
+    numbers = [str(i) for i in range(-1, size)]
+    journey = np.repeat(np.flatnonzero(inside), size + 1)
+    letter = np.tile(np.arange(-1, size), int(inside.sum()))
+    come = np.repeat(found.furthest[inside], size + 1)
+    broke = (come == letter) & ~matched[journey]
+    return {
+        "match": cells(Grid([""]), np.zeros(len(found.journey), "i8"), found.journey),
+        "next": cells(Grid([*steps.places.names, ""]), following, found.journey),
+        "reached": cells(Grid(numbers), np.where(come >= letter, letter + 1, NONE), journey),
+        "broke": cells(Grid(numbers), np.where(broke, letter + 1, NONE), journey),
+    }
+
+
+@evidence_of("patterns")
+def evidence(study: Study, scope: Scope, figure: str) -> Mask:
+    """The journeys of a cell; raises `KeyError` for what is none."""
+    document = document_of(figure)
+    cell, pattern = document.get("cell"), document.get("pattern")
+    if not isinstance(pattern, str) or not isinstance(cell, list) or not cell:
+        raise KeyError(figure)
+    kind, *words = (str(word) for word in cell)
+    name: Words = tuple(words)
+    try:
+        automatic = automaton(_read(study, pattern))
+    except PatternError:
+        raise KeyError(figure) from None
+
+    def ask(steps: Steps, inside: Mask) -> Mask:
+        labels = _labels(steps, automatic, matches(steps, automatic, inside), inside)
+        if kind not in labels or labels[kind].naming.number(name) == NONE:
+            raise KeyError(figure)
+        found = np.zeros(len(inside), bool)
+        found[labels[kind].of(name)] = True
+        return found
+
+    return joined_inside(study, scope, ask)
+
+
+@dataclass(frozen=True)
+class Span:
+    """A match in a journey: its steps, from 1."""
+
+    first: int
+    last: int
+
+
+def of_journey(study: Study, ref: JourneyRef, pattern: str) -> list[Span]:
+    """The matches in one journey, in order; raises `PatternError`."""
+    steps = study.parts[ref.part]
+    inside = np.zeros(len(steps.journeys.start), bool)
+    inside[ref.number] = True
+    found = matches(steps, automaton(_read(study, pattern)), inside)
+    begin = int(steps.journeys.first_step[ref.number]) - 1
+    pairs = zip(found.first.tolist(), found.last.tolist(), strict=True)
+    return [Span(first - begin, last - begin) for first, last in pairs]
