@@ -13,6 +13,7 @@ import duckdb
 import numpy as np
 import polars as pl
 
+from bench.asking import bench_asking
 from bench.data import SIMULATED, grown_csv, grown_log, simulated_csv
 from bench.getting_in import bench_getting_in, bench_onboarding, bench_sign_in, bench_start_up
 from bench.inside import bench_inside
@@ -103,6 +104,7 @@ def main() -> None:
     bench_sign_in(study)
     bench_getting_in(study)
     bench_inside(study)
+    bench_asking(study)
 
 
 if __name__ == "__main__":

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from mossy_trail.core.measures import paths as core
-from mossy_trail.core.measures.paths import Asked, alike, paths, spelled, window
+from mossy_trail.core.measures.paths import Asked, alike, paths, spelled, windows
 from mossy_trail.core.model.log import split
 from mossy_trail.demo.phone import TAB_OF, Rules
 from mossy_trail.demo.simulator import Demo as Simulated
@@ -166,7 +166,8 @@ def test_paths_as_walked_are_what_a_plain_count_finds(
     for steps in study.parts:
         own = paths(steps, asked, np.ones(len(steps.journeys.start), bool))
         names = core.node_names(steps, asked.nodes)
-        shown = [tuple(names[c] for c in row if c >= 0) for row in window(own, asked).tolist()]
+        rows = windows(own, asked, np.zeros(len(own.begin), bool), len(names)).nodes.T.tolist()
+        shown = [tuple(names[c] for c in row if 0 <= c < len(names)) for row in rows]
         found.update(shown)
         groups = alike(own, asked, asked.deep)
         spelt = [spelled(own, asked, int(one), asked.deep) for one in groups.one]

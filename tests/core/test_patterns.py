@@ -122,7 +122,7 @@ def plain_matches(node: Node, walk: Walk) -> list[tuple[int, int]]:
             return found
         end = min(then for then, _ in spans)
         start = max(at for then, at in spans if then == end)
-        found.append((max(start, 1), min(max(end - 1, 1), last)))
+        found.append((min(max(start, 1), last), min(max(end - 1, 1), last)))
         begin = end
 
 

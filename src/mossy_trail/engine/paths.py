@@ -15,13 +15,15 @@ from mossy_trail.core.measures.paths import (
     AT,
     NODES,
     READINGS,
+    Alike,
     Asked,
     Paths,
+    Windows,
     alike,
     node_names,
     paths,
     spelled,
-    window,
+    windows,
 )
 from mossy_trail.core.model.log import EVENTS, NONE, OUTCOMES
 from mossy_trail.core.model.scope import Scope
@@ -135,12 +137,13 @@ class PathFigures:
 
 
 class _Part(NamedTuple):
-    """The paths of a part: beside each, its `window` with how it ended, and whether steps that
-    were taken back were made from there."""
+    """The paths of a part, what stands near to where they begin, and those that are alike up to
+    `deep`, and altogether."""
 
     paths: Paths
-    window: NDArray[np.int32]
-    detour: NDArray[np.bool_]
+    windows: Windows
+    ways: Alike
+    wholes: Alike
     in_scope: int
 
 
@@ -151,10 +154,16 @@ class _Frame(NamedTuple):
     listed: list[list[int]]
     drawn: list[list[int]]
     folded: list[int]
-    ways: list[tuple[int, ...]]
-    ways_left_out: int
-    wholes: list[tuple[int, ...]]
-    wholes_left_out: int
+    ways: _Usual
+    wholes: _Usual
+
+
+class _Usual(NamedTuple):
+    """The ways that most went, by their nodes, each with its number; and how many there are beside
+    them."""
+
+    numbers: dict[tuple[int, ...], int]
+    left_out: int
 
 
 @measure_of("paths", PathParams)
@@ -174,10 +183,10 @@ def measure(study: Study, scope: Scope, **given: Any) -> PathFigures:
         Opened(figure("taken_back"), lost) if asked.reading == "kept" else None,
         columns,
         _flows(parts, frame, columns, figure),
-        _ways(parts, asked, frame.names, frame.ways, asked.deep, total, figure),
-        frame.ways_left_out,
-        _ways(parts, asked, frame.names, frame.wholes, None, total, figure),
-        frame.wholes_left_out,
+        _ways(parts, asked, frame, "way", total, figure),
+        frame.ways.left_out,
+        _ways(parts, asked, frame, "whole", total, figure),
+        frame.wholes.left_out,
     )
 
 
@@ -220,16 +229,12 @@ def _parts(study: Study, scope: Scope, asked: Asked) -> list[_Part]:
 
 def _part(steps: Steps, inside: Mask, asked: Asked, unit: str) -> _Part:
     found = paths(steps, asked, inside, once=unit == "users")
-    shown, size = window(found, asked), len(node_names(steps, asked.nodes))
-    at = np.arange(asked.deep + 1)
-    at = found.begin[:, None] + at if asked.forward else found.end[:, None] - 1 - at
-    detour = (shown != NONE) & (found.hidden[np.where(shown == NONE, 0, at)] > 0)
-    length = (shown != NONE).sum(1)
-    short = np.flatnonzero(length <= asked.deep)
-    cut = steps.journeys.exit[found.journey[short]] == EXIT["cut"] if asked.forward else 0
-    shown[short, length[short]] = size + cut
+    cut = steps.journeys.exit[found.journey] == EXIT["cut"]
+    ends = cut if asked.forward else np.zeros(len(cut), bool)
+    shown = windows(found, asked, ends, len(node_names(steps, asked.nodes)))
     users = len(np.unique(steps.journeys.user[inside])) if unit == "users" else int(inside.sum())
-    return _Part(found, shown, detour, users)
+    ways, wholes = alike(found, asked, asked.deep), alike(found, asked)
+    return _Part(found, shown, ways, wholes, users)
 
 
 def _end_names(asked: Asked) -> tuple[str, ...]:
@@ -259,38 +264,49 @@ def _new_frame(study: Study, scope: Scope, asked: Asked) -> _Frame:
         listed.append(nodes[:LISTED] + ends)
         drawn.append(nodes[:most] + ends)
         folded.append(len(nodes) - most)
-    return _Frame(
-        names, listed, drawn, folded, *_usual(parts, asked, asked.deep), *_usual(parts, asked, None)
-    )
+    ways, wholes = _usual(parts, asked, "way"), _usual(parts, asked, "whole")
+    return _Frame(names, listed, drawn, folded, ways, wholes)
 
 
 def _counts(parts: Sequence[_Part], column: int, size: int) -> NDArray[np.int64]:
     found = np.zeros(size + 1, "i8")
     for part in parts:
-        found += np.bincount(part.window[:, column] + 1, minlength=size + 1)
+        found += np.bincount(part.windows.nodes[column] + 1, minlength=size + 1)
     return found[1:]
 
 
-def _usual(
-    parts: Sequence[_Part], asked: Asked, deep: int | None
-) -> tuple[list[tuple[int, ...]], int]:
-    """The ways that most went, and how many there are beside them."""
-    groups = [alike(part.paths, asked, deep) for part in parts]
+def _groups_of(part: _Part, asked: Asked, kind: str) -> tuple[Alike, int | None]:
+    """The paths of a part that are alike, and up to where."""
+    return (part.ways, asked.deep) if kind == "way" else (part.wholes, None)
+
+
+def _usual(parts: Sequence[_Part], asked: Asked, kind: str) -> _Usual:
+    groups = [_groups_of(part, asked, kind)[0] for part in parts]
     if not groups:
-        return [], 0
-    number, of = np.unique(np.concatenate([g.number for g in groups]), return_inverse=True)
-    counts = np.bincount(of, np.concatenate([g.sizes for g in groups]), len(number))
-    edges = np.cumsum([0, *(len(g.number) for g in groups)])
+        return _Usual({}, 0)
+    numbers = np.concatenate([own.number for own in groups])
+    number, of = np.unique(numbers, return_inverse=True)
+    counts = np.bincount(of, np.concatenate([own.sizes for own in groups]), len(number))
     most = np.sort(counts)[-WAYS] if len(counts) > WAYS else 1
-    found: dict[tuple[int, ...], int] = {}
-    for i in np.flatnonzero(counts[of] >= most).tolist():
-        part = int(np.searchsorted(edges, i, "right")) - 1
-        own = i - edges[part]
-        nodes = tuple(spelled(parts[part].paths, asked, int(groups[part].one[own]), deep))
-        found[nodes] = found.get(nodes, 0) + int(groups[part].sizes[own])
-    some = sorted(found, key=lambda nodes: (-found[nodes], nodes))
+    found = _counted(parts, asked, kind, set(number[counts >= most].tolist()))
+    some = sorted(found, key=lambda nodes: (-found[nodes][1], nodes))
     told = [nodes for nodes in some if len(nodes) <= LONGEST][:WAYS]
-    return told, len(number) - len(told)
+    return _Usual({nodes: found[nodes][0] for nodes in told}, len(number) - len(told))
+
+
+def _counted(
+    parts: Sequence[_Part], asked: Asked, kind: str, numbers: set[int]
+) -> dict[tuple[int, ...], tuple[int, int]]:
+    """Ways with these numbers, by their nodes: the number, and how many paths go so."""
+    wanted = np.array(sorted(numbers), "i8")
+    found: dict[tuple[int, ...], tuple[int, int]] = {}
+    for part in parts:
+        groups, deep = _groups_of(part, asked, kind)
+        for i in np.flatnonzero(np.isin(groups.number, wanted)).tolist():
+            nodes = tuple(spelled(part.paths, asked, int(groups.one[i]), deep))
+            before = found.get(nodes, (0, 0))[1]
+            found[nodes] = int(groups.number[i]), before + int(groups.sizes[i])
+    return found
 
 
 def _column(
@@ -305,7 +321,7 @@ def _column(
     counts = _counts(parts, column, size + len(_end_names(asked)))
     detours = np.zeros(size, "i8")
     for part in parts:
-        own = part.window[part.detour[:, column], column]
+        own = part.windows.nodes[column][part.windows.detour[column]]
         detours += np.bincount(own, minlength=size)[:size]
     nodes = []
     for code in frame.listed[column]:
@@ -346,8 +362,8 @@ def _flows(
         wide = len(frame.drawn[i + 1]) + 1
         counts = np.zeros((len(frame.drawn[i]) + 1) * wide, "i8")
         for part in parts:
-            start = _of_drawn(frame, i, part.window[:, i], size)
-            end = _of_drawn(frame, i + 1, part.window[:, i + 1], size)
+            start = _of_drawn(frame, i, part.windows.nodes[i], size)
+            end = _of_drawn(frame, i + 1, part.windows.nodes[i + 1], size)
             both = (start != NONE) & (end != NONE)
             counts += np.bincount(start[both] * wide + end[both], minlength=len(counts))
         drawn = [[one for one in columns[k].nodes if one.drawn] for k in (i, i + 1)]
@@ -362,18 +378,18 @@ def _flows(
 def _ways(
     parts: Sequence[_Part],
     asked: Asked,
-    names: Sequence[str],
-    told: Sequence[tuple[int, ...]],
-    deep: int | None,
+    frame: _Frame,
+    kind: str,
     total: int,
     figure: Callable[..., str],
 ) -> list[Way]:
-    cell = "whole" if deep is None else "way"
+    told = frame.ways if kind == "way" else frame.wholes
+    counts = _counted(parts, asked, kind, set(told.numbers.values()))
     found = []
-    for nodes in told:
-        count = sum(int(_going(part.paths, asked, nodes, deep).sum()) for part in parts)
-        spelt = [names[code] for code in nodes]
-        found.append(Way(figure(cell, *spelt), spelt, share(count, total)))
+    for nodes in told.numbers:
+        spelt = [frame.names[code] for code in nodes]
+        _, count = counts.get(nodes, (0, 0))
+        found.append(Way(figure(kind, *spelt), spelt, share(count, total)))
     return found
 
 
@@ -424,11 +440,14 @@ def _at(frame: _Frame, asked: Asked, column: str, kind: str, name: str) -> Test:
     i, size = _column_of(column, asked), len(frame.names)
     if kind == "rest":
         own = np.array([code for code in frame.drawn[i] if code < size], "i4")
-        return lambda part: (
-            (part.window[:, i] >= 0) & (part.window[:, i] < size) & ~np.isin(part.window[:, i], own)
-        )
+
+        def rest(part: _Part) -> Mask:
+            nodes = part.windows.nodes[i]
+            return np.asarray((nodes >= 0) & (nodes < size) & ~np.isin(nodes, own))
+
+        return rest
     code = frame.names.index(name) if kind == "node" else size + _end_names(asked).index(kind)
-    return lambda part: part.window[:, i] == code
+    return lambda part: part.windows.nodes[i] == code
 
 
 def _column_of(column: str, asked: Asked) -> int:
@@ -440,7 +459,7 @@ def _column_of(column: str, asked: Asked) -> int:
 
 def _detour(frame: _Frame, asked: Asked, column: str, name: str) -> Test:
     at, i = _at(frame, asked, column, "node", name), _column_of(column, asked)
-    return lambda part: at(part) & part.detour[:, i]
+    return lambda part: at(part) & part.windows.detour[i]
 
 
 def _flow(frame: _Frame, asked: Asked, column: str, *ends: str) -> Test:

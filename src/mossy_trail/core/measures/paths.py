@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -226,7 +226,9 @@ def _places(steps: Steps, asked: Asked) -> Mask:
 
 def _on(steps: Steps, screen: str) -> Mask:
     """Steps on this screen; all, where it has no name."""
-    fits = np.array([screen in ("", name) for name in steps.places.names], bool)
+    if not screen:
+        return np.ones(len(steps.screen), bool)
+    fits = np.array([screen == name for name in steps.places.names], bool)
     return np.asarray(fits[steps.screen])
 
 
@@ -297,19 +299,40 @@ def _paths(
     )  # fmt: skip
 
 
-def window(found: Paths, asked: Asked) -> NDArray[np.int32]:
-    """The first nodes of each path, from where it begins; −1 after its end.
+class Windows(NamedTuple):
+    """The first nodes of each path, from where it begins: shape (deep + 1, paths).
 
-    Shape (paths, deep + 1).
+    In `nodes`, after the last one stands the number of nodes there are, and what `ends` has of the
+    path, then -1; `detour` says that steps which were taken back were made from there.
     """
-    step = np.arange(asked.deep + 1)
-    if asked.forward:
-        at = found.begin[:, None] + step
-        there = at < found.end[:, None]
-    else:
-        at = found.end[:, None] - 1 - step
-        there = at >= found.begin[:, None]
-    return np.where(there, found.nodes[np.where(there, at, 0)], NONE).astype("i4")
+
+    nodes: NDArray[np.int32]
+    detour: NDArray[np.bool_]
+
+
+def windows(found: Paths, asked: Asked, ends: NDArray[np.integer[Any]], size: int) -> Windows:
+    """What stands up to `deep` from where paths begin; `ends` is how each went out."""
+    wide = asked.deep + 1
+    own = found.nodes, found.hidden, found.begin, found.end, ends.astype("i4")
+    return Windows(*_windows(*own, asked.forward, wide, size))
+
+
+@kernel
+def _windows(
+    nodes: Column, hidden: Column, begin: Column, end: Column, ends: Column, forward: bool,
+    wide: int, size: int,
+) -> tuple[Column, Column]:  # fmt: skip
+    shown = np.full((wide, len(begin)), -1, np.int32)
+    detour = np.zeros((wide, len(begin)), np.bool_)
+    for i in range(len(begin)):
+        length = end[i] - begin[i]
+        for k in range(min(wide, length + 1)):
+            if k == length:
+                shown[k, i] = size + ends[i]
+                continue
+            at = begin[i] + k if forward else end[i] - 1 - k
+            shown[k, i], detour[k, i] = nodes[at], hidden[at] > 0
+    return shown, detour
 
 
 class Alike(NamedTuple):

@@ -50,12 +50,18 @@ def matches(steps: Steps, pattern: Automaton, chosen: Mask) -> Matches:
     keys = sorted({key for key in held if key})
     column_of = np.array([keys.index(key) if key else NONE for key in held], "i8")
     negated = np.array([bool(test and test.negated) for test in pattern.held])
-    found = _matches(
-        masks, steps_of, edges, pattern.first, pattern.last, pattern.follow, pattern.inside,
-        pattern.limit, pattern.source, column_of, negated, _held_values(steps, keys),
-        steps.steps.visible, journeys.first_step, journeys.steps, journeys.start, journeys.end,
-        chosen,
-    )  # fmt: skip
+    if not keys and pattern.limit.max() < 0:
+        found = _plain_matches(
+            masks, steps_of, edges, pattern.first, pattern.last, pattern.follow, pattern.source,
+            steps.steps.visible, journeys.first_step, journeys.steps, chosen,
+        )  # fmt: skip
+    else:
+        found = _matches(
+            masks, steps_of, edges, pattern.first, pattern.last, pattern.follow, pattern.inside,
+            pattern.limit, pattern.source, column_of, negated, _held_values(steps, keys),
+            steps.steps.visible, journeys.first_step, journeys.steps, journeys.start, journeys.end,
+            chosen,
+        )  # fmt: skip
     return Matches(*found)
 
 
@@ -69,6 +75,85 @@ def _letters(pattern: Automaton) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         else:
             own.append(positions)
     return np.array(own, "i8"), edges
+
+
+@kernel
+def _plain_matches(
+    masks: Column, of_letter: Column, edges: Column, first: int, accepting: int, follow: Column,
+    source: Column, visible: Column, first_step: Column, count: Column, chosen: Column,
+) -> tuple[Column, Column, Column, Column, Column, Column]:  # fmt: skip
+    """Without limits or held values it is enough to know which positions are reached: where a match
+    began is found by going back from its end."""
+    room = len(visible) + 2 * len(count)
+    journey, begins = np.empty(room, np.int32), np.empty(room, np.int32)
+    ends, took = np.empty(room, np.int32), np.empty(room, np.int64)
+    furthest, let_go = np.full(len(count), -1, np.int8), np.zeros(len(count), np.bool_)
+    lead_to = np.zeros(len(follow), np.int64)
+    for p in range(len(follow)):
+        left = follow[p]
+        while left:
+            lead_to[_lowest(left)] |= np.int64(1) << p
+            left &= left - 1
+    found = 0
+    for j in range(len(count)):
+        if not chosen[j] or count[j] == 0:
+            continue
+        base, last = first_step[j], first_step[j] + count[j] - 1
+        active, reached = np.int64(0), np.int64(0)
+        for i in range(base - 1, last + 2):
+            letters = _letters_at(masks, of_letter, edges, i, base, last)
+            active = (first | _led(follow, active)) & letters
+            reached |= active
+            if not active & accepting:
+                continue
+            going, at = active & accepting, i
+            while not going & first:
+                at -= 1
+                letters = _letters_at(masks, of_letter, edges, at, base, last)
+                going = _led(lead_to, going) & letters
+            journey[found] = j
+            begins[found], ends[found] = min(max(at, base), last), min(max(i, base), last)
+            took[found] = visible[ends[found]] - visible[begins[found]]
+            found += 1
+            active = np.int64(0)
+        while reached:
+            furthest[j] = max(furthest[j], source[_lowest(reached)])
+            reached &= reached - 1
+    return journey[:found], begins[:found], ends[:found], took[:found], furthest, let_go
+
+
+@inner_kernel
+def _letters_at(
+    masks: Column, of_letter: Column, edges: Column, i: int, base: int, last: int
+) -> int:
+    """The positions that a step fits; before and after all steps, those of the edges."""
+    letters = edges[0] if i < base else edges[1] if i > last else edges[0] * 0
+    if base <= i <= last:
+        for c in range(len(of_letter)):
+            letters |= of_letter[c] * masks[c, i]
+    return letters
+
+
+@inner_kernel
+def _led(leads: Column, active: Any) -> Any:
+    """Where any of these positions lead."""
+    found = active * 0
+    while active:
+        found |= leads[_lowest(active)]
+        active &= active - 1
+    return found
+
+
+_PLACES = np.zeros(64, np.int64)
+_SEQUENCE = 0x03F79D71B4CB0A89
+for _bit in range(64):
+    _PLACES[((1 << _bit) * _SEQUENCE % (1 << 64)) >> 58] = _bit
+
+
+@inner_kernel
+def _lowest(mask: Any) -> Any:
+    """The lowest bit that is set (by a de Bruijn sequence; Leiserson, Prokop, Randall 1998)."""
+    return _PLACES[(np.uint64(mask & -mask) * np.uint64(_SEQUENCE)) >> np.uint64(58)]
 
 
 @kernel
@@ -97,15 +182,8 @@ def _matches(
         used, oldest = 1, 1
         busy = False
         for i in range(base - 1, last + 2):
-            if i < base:
-                letters, now = edges[0], start[j]
-            elif i > last:
-                letters, now = edges[1], end[j]
-            else:
-                letters, now = 0, visible[i]
-                for c in range(len(of_letter)):
-                    if masks[c, i]:
-                        letters |= of_letter[c]
+            letters = _letters_at(masks, of_letter, edges, i, base, last)
+            now = start[j] if i < base else end[j] if i > last else visible[i]
             if not busy and not (letters & first):
                 continue
             for s in range(used):
@@ -114,14 +192,14 @@ def _matches(
             for s in range(-1, known):
                 if s >= 0 and active[s] == 0:
                     continue
-                for p in range(size if s >= 0 else 1):
-                    if s >= 0 and not (active[s] >> p) & 1:
-                        continue
-                    leads = first if s < 0 else follow[p] | inside[p]
-                    leads &= letters
-                    for q in range(size):
-                        if not (leads >> q) & 1:
-                            continue
+                starts = active[s] if s >= 0 else np.int64(1)
+                while starts:
+                    p = _lowest(starts)
+                    starts &= starts - 1
+                    leads = (first if s < 0 else follow[p] | inside[p]) & letters
+                    while leads:
+                        q = _lowest(leads)
+                        leads &= leads - 1
                         began = i if s < 0 else begun[s, p]
                         ticked = now
                         if s >= 0 and not (follow[p] >> q) & 1:
@@ -160,14 +238,16 @@ def _matches(
             for s in range(used):
                 active[s] = after[s]
                 busy = busy or active[s] != 0
-                for q in range(size):
-                    if (active[s] >> q) & 1:
-                        begun[s, q], clock[s, q] = then[s, q], ticks[s, q]
-                        if (accepting >> q) & 1:
-                            best, whole = max(best, begun[s, q]), True
+                left = active[s]
+                while left:
+                    q = _lowest(left)
+                    left &= left - 1
+                    begun[s, q], clock[s, q] = then[s, q], ticks[s, q]
+                    if (accepting >> q) & 1:
+                        best, whole = max(best, begun[s, q]), True
             if whole:
                 journey[found] = j
-                begins[found], ends[found] = max(best, base), min(max(i, base), last)
+                begins[found], ends[found] = min(max(best, base), last), min(max(i, base), last)
                 took[found] = visible[ends[found]] - visible[begins[found]]
                 found += 1
                 active[:] = 0
