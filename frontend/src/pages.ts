@@ -6,6 +6,7 @@ import { figureWords as fitWords } from "./views/fit/words";
 import { chainWords, figureWords as funnelWords } from "./views/funnels/words";
 import { dropOffWords, linkWords, loopWords, tabWords } from "./views/inside";
 import { pathWords } from "./views/paths/asked";
+import { patternWords } from "./views/patterns/words";
 import { gateWords, figureWords as signInWords } from "./views/sign-in/words";
 import { figureWords as startUpWords } from "./views/start-up/words";
 
@@ -37,6 +38,9 @@ const LoopsView = lazy(async () => ({
 }));
 const PathsView = lazy(async () => ({
   default: (await import("./views/paths/PathsView")).PathsView,
+}));
+const PatternsView = lazy(async () => ({
+  default: (await import("./views/patterns/PatternsView")).PatternsView,
 }));
 const SignInView = lazy(async () => ({
   default: (await import("./views/sign-in/SignInView")).SignInView,
@@ -158,6 +162,14 @@ export const PAGES: Record<string, Page[]> = {
       key: "p",
       view: PathsView,
       words: { paths: pathWords },
+    },
+    {
+      path: "/patterns",
+      word: "Patterns",
+      icon: "regex",
+      key: "e",
+      view: PatternsView,
+      words: { patterns: patternWords },
     },
   ],
 };

@@ -26,12 +26,13 @@ from rich.progress import Progress as Bar
 from mossy_trail.core.inference.draft import draft
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import split
+from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import ROWS, load_if_empty
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import fit, funnel
+from mossy_trail.engine import fit, funnel, patterns
 from mossy_trail.engine import history as history_rules
 from mossy_trail.engine.export import FORMS, write_steps
 from mossy_trail.engine.health import measure as health_of
@@ -229,6 +230,7 @@ def measure(
     reading: Annotated[str, typer.Option(help="Paths: walked or kept.")] = "",
     nodes: Annotated[str, typer.Option(help="Paths: screen, role or tab.")] = "",
     repeats: Annotated[bool, typer.Option("--repeats", help="Paths: like nodes apart.")] = False,
+    pattern: Annotated[str, typer.Option(help="Patterns: what is looked for.")] = "",
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
 ) -> None:
     """Print the figures that the page shows."""
@@ -236,7 +238,7 @@ def measure(
     given: dict[str, Any] = {
         "spec": spec.read_text() if spec else "",
         **{"goal": goal, "slow": slow, "at": at, "what": what, "screen": screen, "deep": deep},
-        **{"reading": reading, "nodes": nodes, "repeats": repeats},
+        **{"reading": reading, "nodes": nodes, "repeats": repeats, "pattern": pattern},
         "direction": "backward" if backward else "",
     }
     given = {option: value for option, value in given.items() if value}
@@ -261,7 +263,7 @@ def measure(
         params = asked.params(**given)
         pair = (two[0], two[1]) if two else None
         figures = measured(study, scope, asked.name, params, by, over, pair).as_dict()
-    except (SegmentError, ValidationError, KeyError) as error:
+    except (SegmentError, PatternError, ValidationError, KeyError) as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise typer.Exit(1) from None
     if as_json or asked.name != "sign-in":
@@ -281,6 +283,34 @@ def _print_stages(figures: dict[str, Any]) -> None:
         for loss in figures["losses"]:
             if loss["stage"] == stage["figure"]:
                 typer.echo(f"          {loss['share']['count']:>9,}  then {loss['way']}")
+
+
+@cli.command()
+def find(
+    pattern: Annotated[str, typer.Argument(help="What is looked for; see docs/patterns.md.")],
+    logs: LogFiles,
+    map_file: MapFile = None,
+    mapping: MappingFile = None,
+    segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
+    each: Annotated[bool, typer.Option("--each", help="Every match, as JSON Lines.")] = False,
+) -> None:
+    """Find the journeys with steps that fit a pattern."""
+    with _plain_errors():
+        study = _study(logs, map_file, mapping)
+    try:
+        if each:
+            for match in patterns.found_in(study, Scope(segment=segment), pattern):
+                typer.echo(json.dumps(match))
+            return
+        figures = patterns.measure(study, Scope(segment=segment), pattern)
+    except (SegmentError, PatternError) as error:
+        say.print(str(error), style="red", markup=False, soft_wrap=True)
+        raise typer.Exit(1) from None
+    typer.echo(f"{figures.words}.")
+    met = figures.met
+    typer.echo(f"{met.count:,} of {met.of:,} journeys, {figures.matches.times:,} matches")
+    for one in figures.conditions:
+        typer.echo(f"{one.reached.journeys:>9,}  came to: {one.words}")
 
 
 @cli.command()

@@ -18,6 +18,7 @@ export type FunnelFigures = Schemas["FunnelFigures"];
 export type StartFigures = Schemas["StartFigures"];
 export type TabFigures = Schemas["TabFigures"];
 export type PathFigures = Schemas["PathFigures"];
+export type PatternFigures = Schemas["PatternFigures"];
 export type LoopFigures = Schemas["LoopFigures"];
 export type LinkFigures = Schemas["LinkFigures"];
 export type DropOffFigures = Schemas["DropOffFigures"];

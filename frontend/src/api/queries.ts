@@ -306,7 +306,35 @@ export function useLoopsOf(app: string, key: string) {
   });
 }
 
-export type KeptKind = "funnel" | "segment";
+/** What a pattern means, or where it is wrong. */
+export function usePatternReading(app: string, pattern: string) {
+  return useQuery({
+    queryKey: ["study", app, "pattern", pattern],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/patterns/read", {
+          params: { path: { app }, query: { pattern } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** Where the pattern of a figure fits in a journey. */
+export function useMatchesOf(app: string, key: string, figure: string | null) {
+  return useQuery({
+    queryKey: ["study", app, "matches of", key, figure],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/journey/matches", {
+          params: { path: { app }, query: { key, figure: figure ?? "" } },
+        }),
+      ),
+    enabled: figure !== null,
+  });
+}
+
+export type KeptKind = "funnel" | "segment" | "pattern";
 
 export function useKept(app: string, kind: KeptKind) {
   return useQuery({

@@ -202,6 +202,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/journey/matches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Matches Of Journey
+         * @description Where the pattern of a figure fits in one journey.
+         */
+        get: operations["read_matches_of_journey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/journey/step": {
         parameters: {
             query?: never;
@@ -625,6 +645,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{app}/measures/patterns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Journeys with steps that fit a pattern, how far others get, and what comes next.
+         * @description Journeys with steps that fit a pattern, how far others get, and what comes next.
+         */
+        get: operations["measure-patterns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{app}/measures/sign-in": {
         parameters: {
             query?: never;
@@ -697,6 +737,26 @@ export interface paths {
          * @description The funnel of the map's onboarding chain; none where the map has no such chain.
          */
         get: operations["read_onboarding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{app}/patterns/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Pattern
+         * @description What a pattern means, in plain words.
+         */
+        get: operations["read_pattern"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1536,6 +1596,12 @@ export interface components {
             /** Value */
             value: string;
         };
+        /** GroupView[PatternFigures] */
+        GroupView_PatternFigures_: {
+            figures: components["schemas"]["PatternFigures"];
+            /** Value */
+            value: string;
+        };
         /** GroupView[SignIn] */
         GroupView_SignIn_: {
             figures: components["schemas"]["SignIn"];
@@ -2200,6 +2266,18 @@ export interface components {
             groups_left_out: number;
             whole: components["schemas"]["PathFigures"];
         };
+        /** MeasuredView[PatternFigures] */
+        MeasuredView_PatternFigures_: {
+            /** Between */
+            between: {
+                [key: string]: components["schemas"]["Difference"];
+            } | null;
+            /** Groups */
+            groups: components["schemas"]["GroupView_PatternFigures_"][];
+            /** Groups Left Out */
+            groups_left_out: number;
+            whole: components["schemas"]["PatternFigures"];
+        };
         /** MeasuredView[SignIn] */
         MeasuredView_SignIn_: {
             /** Between */
@@ -2316,6 +2394,15 @@ export interface components {
             name: string;
         };
         /**
+         * Next
+         * @description What was shown right after a match; empty where the journey ended with it.
+         */
+        Next: {
+            count: components["schemas"]["Count"];
+            /** Screen */
+            screen: string;
+        };
+        /**
          * OnboardingFigures
          * @description Users by what became of them, and how long it took those who finished later, in ms.
          */
@@ -2413,6 +2500,58 @@ export interface components {
             share: components["schemas"]["Share"];
         };
         /**
+         * PatternFault
+         * @description What is wrong with a pattern from one letter of its text up to another, and the mend.
+         */
+        PatternFault: {
+            /** End */
+            end: number;
+            /** Mend */
+            mend: string;
+            /** Message */
+            message: string;
+            /** Start */
+            start: number;
+        };
+        /**
+         * PatternFigures
+         * @description `met` are the journeys, or users, with a match; `matches` has how many there are, and `took`
+         *     their times in ms, from when the first step became visible to when the last did. Of journeys
+         *     with more values to hold than there is room for, `let_go` says how many there are.
+         */
+        PatternFigures: {
+            /** Conditions */
+            conditions: components["schemas"]["Reached"][];
+            /** In Scope */
+            in_scope: number;
+            /** Let Go */
+            let_go: number;
+            matches: components["schemas"]["Count"];
+            met: components["schemas"]["Share"];
+            never_began: components["schemas"]["Count"];
+            /** Next */
+            next: components["schemas"]["Next"][];
+            /** Next Left Out */
+            next_left_out: number;
+            took: components["schemas"]["Quartiles"] | null;
+            /** Words */
+            words: string;
+        };
+        /**
+         * PatternReading
+         * @description What a pattern means, or what is wrong with it; and the keys that tests are of, each with its
+         *     words where these are ours.
+         */
+        PatternReading: {
+            fault: components["schemas"]["PatternFault"] | null;
+            /** Keys */
+            keys: {
+                [key: string]: string[];
+            };
+            /** Words */
+            words: string;
+        };
+        /**
          * PatternView
          * @description Names that differ only in ids.
          */
@@ -2490,6 +2629,21 @@ export interface components {
             median: number;
             /** Third */
             third: number;
+        };
+        /**
+         * Reached
+         * @description A condition in the order written: the journeys, or users, that came to it or further, and
+         *     those without a match that came to it and no further.
+         */
+        Reached: {
+            broke_off: components["schemas"]["Count"];
+            /** End */
+            end: number;
+            reached: components["schemas"]["Count"];
+            /** Start */
+            start: number;
+            /** Words */
+            words: string;
         };
         /** ReasonCount */
         ReasonCount: {
@@ -2722,6 +2876,16 @@ export interface components {
             screen: string;
             /** Tab */
             tab: string | null;
+        };
+        /**
+         * Span
+         * @description A match in a journey: its steps, from 1.
+         */
+        Span: {
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
         };
         /**
          * Speed
@@ -3369,6 +3533,40 @@ export interface operations {
             };
         };
     };
+    read_matches_of_journey: {
+        parameters: {
+            query: {
+                key: string;
+                figure: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Span"][];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_step: {
         parameters: {
             query: {
@@ -3469,7 +3667,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                kind: "funnel" | "segment";
+                kind: "funnel" | "segment" | "pattern";
                 app: string;
             };
             cookie?: never;
@@ -3501,7 +3699,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                kind: "funnel" | "segment";
+                kind: "funnel" | "segment" | "pattern";
                 app: string;
             };
             cookie?: never;
@@ -3537,7 +3735,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                kind: "funnel" | "segment";
+                kind: "funnel" | "segment" | "pattern";
                 number: number;
                 app: string;
             };
@@ -3568,7 +3766,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                kind: "funnel" | "segment";
+                kind: "funnel" | "segment" | "pattern";
                 number: number;
                 app: string;
             };
@@ -4391,6 +4589,63 @@ export interface operations {
             };
         };
     };
+    "measure-patterns": {
+        parameters: {
+            query?: {
+                /** @description A property, for each of whose values too */
+                by?: string;
+                /** @description For each stretch of time too */
+                over?: "" | "day" | "week";
+                /** @description First day, in UTC */
+                since?: string | null;
+                /** @description Last day, in UTC */
+                until?: string | null;
+                unit?: "sessions" | "users";
+                /** @description A segment, as JSON */
+                segment?: string;
+                /** @description Only those of clocks that are wrong */
+                odd_clocks?: boolean;
+                /** @description Only this one of the groups */
+                part?: string | null;
+                /** @description The property whose value it is */
+                part_by?: string;
+                /** @description Or a stretch */
+                part_over?: "" | "day" | "week";
+                /** @description Of two groups, one */
+                one?: string | null;
+                /** @description And the other */
+                other?: string | null;
+                /** @description What is looked for */
+                pattern?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredView_PatternFigures_"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "measure-sign-in": {
         parameters: {
             query?: {
@@ -4576,6 +4831,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FunnelSpec"] | null;
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_pattern: {
+        parameters: {
+            query?: {
+                pattern?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PatternReading"];
                 };
             };
             /** @description Client Error */

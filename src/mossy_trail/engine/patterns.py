@@ -14,7 +14,7 @@ from pydantic import Field
 from mossy_trail.core.measures.cells import Grid, Words, cells
 from mossy_trail.core.measures.patterns import Matches, matches
 from mossy_trail.core.model.log import NONE
-from mossy_trail.core.model.pattern import Automaton, Edge, Node, PatternError, automaton
+from mossy_trail.core.model.pattern import Automaton, Condition, Edge, Node, PatternError, automaton
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
@@ -117,6 +117,13 @@ def measure(study: Study, scope: Scope, pattern: str) -> PatternFigures:
     )
 
 
+def words_of(study: Study, pattern: str) -> str:
+    """What a pattern means, in plain words; raises `PatternError` where it is none."""
+    read = _read(study, pattern)
+    automaton(read)
+    return pattern_words(read)
+
+
 def _opening(pattern: str) -> Callable[[Count], Count]:
     """Name the figure of a count by the pattern and its cell."""
 
@@ -127,8 +134,15 @@ def _opening(pattern: str) -> Callable[[Count], Count]:
     return opened
 
 
+def _is_gap(letter: Condition | Edge) -> bool:
+    """Two dots, which are no condition that a journey could break off at."""
+    return isinstance(letter, Condition) and letter.is_any and letter.place[1] - letter.place[0] > 1
+
+
 def _told_letters(found: Automaton) -> Iterator[tuple[str, int, int]]:
     for letter in found.letters:
+        if _is_gap(letter):
+            continue
         if isinstance(letter, Edge):
             yield ("the journey ends" if letter.end else "the journey starts"), *letter.place
         else:
@@ -155,7 +169,8 @@ def _read(study: Study, text: str) -> Node:
 
 def _labels(steps: Steps, pattern: Automaton, found: Matches, inside: Mask) -> Labels:
     """Cells: `match`; `next` by screen; `reached` and `broke` by letter, -1 for none of them."""
-    size = len(pattern.letters)
+    told = np.cumsum([0, *(not _is_gap(letter) for letter in pattern.letters)]) - 1
+    size, furthest = int(told[-1]) + 1, told[found.furthest + 1]
     own = steps.steps.journey
     after = np.minimum(found.last + 1, max(len(own) - 1, 0))
     goes_on = (found.last + 1 < len(own)) & (own[after] == found.journey) if len(own) else after > 0
@@ -166,7 +181,7 @@ def _labels(steps: Steps, pattern: Automaton, found: Matches, inside: Mask) -> L
     numbers = [str(i) for i in range(-1, size)]
     journey = np.repeat(np.flatnonzero(inside), size + 1)
     letter = np.tile(np.arange(-1, size), int(inside.sum()))
-    come = np.repeat(found.furthest[inside], size + 1)
+    come = np.repeat(furthest[inside], size + 1)
     broke = (come == letter) & ~matched[journey]
     return {
         "match": cells(Grid([""]), np.zeros(len(found.journey), "i8"), found.journey),
@@ -218,3 +233,21 @@ def of_journey(study: Study, ref: JourneyRef, pattern: str) -> list[Span]:
     begin = int(steps.journeys.first_step[ref.number]) - 1
     pairs = zip(found.first.tolist(), found.last.tolist(), strict=True)
     return [Span(first - begin, last - begin) for first, last in pairs]
+
+
+def found_in(study: Study, scope: Scope, pattern: str) -> Iterator[dict[str, object]]:
+    """Every match in scope: of which user and session, its steps from 1, and its time in ms."""
+    automatic = automaton(_read(study, pattern))
+    parts = each_inside(study, scope, lambda s, inside: matches(s, automatic, inside))
+    for steps, found in zip(study.parts, parts, strict=True):
+        journeys, terms = steps.journeys, steps.log.terms
+        for journey, first, last, took in zip(*(c.tolist() for c in found[:4]), strict=True):
+            session, begin = int(journeys.session[journey]), int(journeys.first_step[journey]) - 1
+            yield {
+                "user": terms["user"][journeys.user[journey]],
+                "session": None if session == NONE else terms["session"][session],
+                "start": int(journeys.start[journey]) // 1000,
+                "first": first - begin,
+                "last": last - begin,
+                "took_ms": took // 1000,
+            }

@@ -22,6 +22,8 @@ _SAID = {
     "mark": "marked {}",
     "region": "in the region {}",
     "event": "with {}",
+    "link": "with the link {}",
+    "source": "with a link from {}",
     "exit": "where the journey ends: {}",
     "start": "where it starts: {}",
     "wanted": "sent away from {}",
@@ -101,7 +103,8 @@ def condition_words(condition: Condition) -> str:
 
 def _all(tests: tuple[Test, ...]) -> str:
     screens = [test for test in tests if test.key == "screen" and not test.negated]
-    first = " and ".join(_values(test) for test in screens) or "a step"
+    named = (f"a screen ${test.held}" if test.held else _values(test) for test in screens)
+    first = " and ".join(named) or "a step"
     return " ".join([first, *(_test(test) for test in tests if test not in screens)])
 
 
@@ -110,13 +113,15 @@ def _test(test: Test) -> str:
         return f"on another screen than {_values(test)}"
     kind, _, name = test.key.partition(".")
     said = _SAID.get(test.key) or f"whose {'param ' if kind == 'param' else ''}{name} is {{}}"
+    if test.key == "link" and test.values == ("any",):
+        return "without a link" if test.negated else "with a link"
     told = said.format(_values(test))
     return f"not {told}" if test.negated else told
 
 
 def _values(test: Test) -> str:
     if test.held:
-        return f"the same ${test.held}" if not test.negated else f"${test.held}"
+        return f"${test.held}"
     if test.key in TIMES:
         return _COMPARED[test.operator] + _time(test.values[0])
     words = " or ".join(value.replace("_", " ") if "_" in value else value for value in test.values)

@@ -29,9 +29,10 @@ from mossy_trail.web.routers import (
     live,
     logs,
     measures,
+    patterns,
 )
 
-_ROUTED = (apps, app_map, logs, imports, live, health, funnels, kept, journeys, faults)
+_ROUTED = (apps, app_map, logs, imports, live, health, funnels, kept, journeys, patterns, faults)
 PAGES = Path(__file__).parents[3] / "frontend" / "dist"
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 HEADERS = {

@@ -11,6 +11,7 @@ from pydantic import BaseModel
 from sqlalchemy.exc import DataError, OperationalError
 from starlette.exceptions import HTTPException
 
+from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.engine.segments import SegmentError
 
 _note = structlog.get_logger()
@@ -58,6 +59,11 @@ def install(app: FastAPI) -> None:
     def no_segment(_: Request, error: SegmentError) -> JSONResponse:
         title = f"The segment cannot be used: {error}."
         return respond(Problem(title=title, status=422, detail="Take it out of the scope bar."))
+
+    @app.exception_handler(PatternError)
+    def no_pattern(_: Request, error: PatternError) -> JSONResponse:
+        where = f", at letter {error.start + 1}" if error.end else ""
+        return respond(Problem(title=f"{error.message}{where}.", status=422, detail=error.mend))
 
     @app.exception_handler(DataError)
     def not_storable(_: Request, error: DataError) -> JSONResponse:

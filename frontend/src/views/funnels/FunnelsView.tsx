@@ -1,16 +1,8 @@
 import type { AppSummary } from "../../api/client";
-import {
-  useForget,
-  useKeep,
-  useKept,
-  useMapView,
-  useOnboarding,
-  useRename,
-  useVocabulary,
-} from "../../api/queries";
+import { useMapView, useOnboarding, useVocabulary } from "../../api/queries";
 import { short } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
-import { NameForm } from "../../shell/NameForm";
+import { Kept } from "../../shell/Kept";
 import { Empty, Loading, Trouble } from "../../shell/states";
 import { Builder } from "./Builder";
 import { FunnelPage } from "./FunnelPage";
@@ -113,73 +105,19 @@ interface KeptProps {
 }
 
 function KeptFunnels({ app, spec, onChoose }: KeptProps) {
-  const kept = useKept(app, "funnel");
-  const keep = useKeep(app, "funnel");
-  const forget = useForget(app, "funnel");
-  const rename = useRename(app, "funnel");
-  const written = spec && JSON.stringify(plainSpec(spec));
-  const own = kept.data?.find(
-    (one) => JSON.stringify(plainSpec(one.document as unknown as Written)) === written,
-  );
+  const written = spec && plainSpec(spec);
   return (
-    <div className="d-flex flex-wrap gap-3 align-items-center mb-2">
-      {kept.data?.map((one) => (
-        <button
-          key={one.id}
-          type="button"
-          className={`figure-button ${one === own ? "chosen" : ""}`}
-          onClick={() => onChoose(one.document as unknown as Written)}
-        >
-          {one.name}
-        </button>
-      ))}
-      {spec && (
-        <>
-          {own ? (
-            <>
-              <button
-                type="button"
-                className="figure-button soft"
-                onClick={() => forget.mutate(own.id)}
-              >
-                forget “{own.name}”
-              </button>
-              <NameForm
-                label="Another name for the funnel"
-                placeholder="call it …"
-                word="Rename"
-                busy={rename.isPending}
-                onName={(name) => rename.mutate({ number: own.id, name })}
-              />
-            </>
-          ) : (
-            <NameForm
-              label="Name to keep the funnel under"
-              placeholder="keep it as …"
-              word="Keep"
-              busy={keep.isPending}
-              onName={(name) =>
-                keep.mutate({
-                  name,
-                  document: plainSpec(spec) as unknown as Record<string, unknown>,
-                })
-              }
-            />
-          )}
-          <a
-            className="small-text"
-            download="funnel.json"
-            href={`data:application/json,${encodeURIComponent(written ?? "")}`}
-          >
-            download
-          </a>
-          <button type="button" className="figure-button" onClick={() => onChoose(null)}>
-            a new one
-          </button>
-        </>
-      )}
-      {keep.isError && <Trouble problem={keep.error} />}
-      {rename.isError && <Trouble problem={rename.error} />}
-    </div>
+    <Kept app={app} kind="funnel" open={written} onChoose={onChoose}>
+      <a
+        className="small-text"
+        download="funnel.json"
+        href={`data:application/json,${encodeURIComponent(JSON.stringify(written))}`}
+      >
+        download
+      </a>
+      <button type="button" className="figure-button" onClick={() => onChoose(null)}>
+        a new one
+      </button>
+    </Kept>
   );
 }

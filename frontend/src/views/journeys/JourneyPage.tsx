@@ -9,6 +9,8 @@ import { specOfScreens } from "../funnels/spec";
 import { Beside } from "./Beside";
 import { LoopsWalked } from "./LoopsWalked";
 import { Matched } from "./Matched";
+import { MatchesFound, useMatches } from "./MatchesFound";
+import { PickSteps } from "./PickSteps";
 import { StepPanel } from "./StepPanel";
 import { story } from "./story";
 import { useRounds } from "./useRounds";
@@ -49,6 +51,7 @@ export function JourneyPage({ app, journey, stale }: Props) {
   }, [step, last, across, held, journey.key, change]);
 
   const rounds = useRounds(app, journey.key);
+  const found = useMatches(app, journey.key);
   const inferred = journey.trail.filter((one) => one.inferred).length;
   const unsure = journey.trail.filter((one) => one.unsure).length;
   const about = [
@@ -75,12 +78,13 @@ export function JourneyPage({ app, journey, stale }: Props) {
             step={step}
             onStep={(n) => change({ step: n })}
           />
+          <MatchesFound matches={found} step={step} onStep={(n) => change({ step: n })} />
           <LoopsWalked rounds={rounds} step={step} onStep={(n) => change({ step: n })} />
           <TrailProfile
             journey={journey}
             step={step}
             across={across}
-            spans={rounds}
+            spans={found.length ? found : rounds}
             onStep={(chosen) => change({ step: chosen })}
           />
           <div className="d-flex gap-3 small-text soft mb-2 align-items-center">
@@ -116,6 +120,7 @@ export function JourneyPage({ app, journey, stale }: Props) {
             >
               make its screens a funnel
             </Link>
+            <PickSteps journey={journey} step={step} />
           </div>
           {held && held !== journey.key && (
             <Beside

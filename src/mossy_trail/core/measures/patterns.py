@@ -324,6 +324,14 @@ def _marks(steps: Steps, test: Test) -> Mask:
     return np.asarray(steps.steps.marks & bits != 0)
 
 
+def _link(steps: Steps, test: Test) -> Mask:
+    """Where a link led, or what it was answered by: any, or one of these addresses."""
+    uris = steps.log.terms["uri"]
+    fits = np.array(["any" in test.values or uri in test.values for uri in [*uris, None]], bool)
+    fits[-1] = False
+    return np.asarray(fits[steps.steps.uri])
+
+
 def _events(steps: Steps, test: Test) -> Mask:
     found = np.zeros(len(steps.screen), bool)
     for value in test.values:
@@ -389,6 +397,8 @@ _KEYS: dict[str, Callable[[Steps, Test], Mask]] = {
     "move": lambda s, test: _of_names(MOVES, s.steps.move, test),
     "region": lambda s, test: _of_names(REGIONS, s.entries.region[s.steps.entry], test),
     "mark": _marks,
+    "link": _link,
+    "source": lambda s, test: _of_names(s.log.terms["source"], s.steps.source, test),
     "event": _events,
     "failed": _failed,
     "exit": _exit,

@@ -1,4 +1,4 @@
-"""What people keep: funnels and segments of their own."""
+"""What people keep: funnels, segments and patterns of their own."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from mossy_trail.engine import segments
+from mossy_trail.engine import patterns, segments
 from mossy_trail.engine.funnel_spec import FunnelSpec
 from mossy_trail.store.models import App, Kept
 from mossy_trail.web.context import Database, TheApp, TheStudy
@@ -18,7 +18,7 @@ from mossy_trail.web.schemas import KeptView, NewKept, NewName
 
 router = APIRouter(prefix="/api/apps/{app}/kept/{kind}", tags=["kept"])
 
-Kind = Literal["funnel", "segment"]
+Kind = Literal["funnel", "segment", "pattern"]
 
 
 @router.get("")
@@ -71,6 +71,9 @@ def _named(session: Session, app: App, kind: str, name: str) -> Kept | None:
 def _check(study: Any, kind: str, document: dict[str, Any]) -> None:
     if kind == "segment":
         segments.find(study, document)
+        return
+    if kind == "pattern":
+        patterns.words_of(study, str(document.get("pattern", "")))
         return
     try:
         FunnelSpec.model_validate(document)
