@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import csv
 import json
+from collections import Counter
+from collections.abc import Callable
+from datetime import datetime
 from typing import Any, get_args
 
 import numpy as np
@@ -10,7 +14,8 @@ import pytest
 
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import EXITS
-from mossy_trail.engine import journeys
+from mossy_trail.engine import journeys, loops
+from mossy_trail.engine.export import steps_table
 from mossy_trail.engine.journeys import Sort, Wanted
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import Study
@@ -51,17 +56,60 @@ def test_the_list_tells_of_every_session_what_is_true(
 @pytest.mark.parametrize("sort", get_args(Sort))
 def test_sorting(study: Study, sort: Sort) -> None:
     found = journeys.find(study, scope_mask(study, Scope()), Wanted(), sort)
-    rows = [journeys.summary(study, study.index.ref(int(p))) for p in found.positions]
-    keys = {
+    rows = [journeys.listed(study, int(p), sort) for p in found.positions]
+    keys: dict[str, Callable[[dict[str, Any]], Any]] = {
         "newest": lambda j: -j["start"],
         "oldest": lambda j: j["start"],
         "longest": lambda j: -j["steps"],
         "deepest": lambda j: -j["deepest"],
         "slowest": lambda j: -j["duration"],
     }
-    values = [keys[sort](row) for row in rows]
+    own = {sort: lambda j: -1 if j["sorted_by"] is None else j["sorted_by"]}
+    values = [keys[sort](row) if sort in keys else -own[sort](row) for row in rows]
     assert values == sorted(values)
+    assert len(set(values)) > 3
     assert len(rows) == found.count == len(study.index.start)
+
+
+def test_what_lists_are_sorted_by_is_what_a_plain_recount_finds(study: Study, demo: Demo) -> None:
+    steps: dict[str, list[dict[str, Any]]] = {}
+    for part in study.parts:
+        for step in steps_table(part).to_pylist():
+            steps.setdefault(step["session"], []).append(step)
+    stays = {
+        session: max((s["dwell_ms"] for s in own if s["dwell_ms"] is not None), default=None)
+        for session, own in steps.items()
+    }
+    tries: Counter[str] = Counter()
+    starts: dict[str, list[int]] = {}
+    for row in csv.DictReader(demo.csv.open()):
+        account = row["event"] in ("sign_in", "sign_up")
+        tries[row["session"]] += account and row["outcome"] == "failed"
+        if row["event"] == "app_start":
+            time = round(datetime.fromisoformat(row["time"]).timestamp() * 1000)
+            starts.setdefault(row["session"], []).append(time)
+    took = {}
+    for session, own in steps.items():
+        past = [s["time"].timestamp() * 1000 for s in own if s["screen"] != "Splash"]
+        if len(starts.get(session, ())) == 1 and past:
+            took[session] = round(past[0] - starts[session][0])
+    assert sum(map(bool, tries.values())) > 20
+    assert len(took) > 1000
+
+    def told(sort: Sort) -> dict[str, int | None]:
+        found = (journeys.listed(study, p, sort) for p in range(len(study.index.start)))
+        return {one["session"]: one["sorted_by"] for one in found}
+
+    assert told("longest_stay") == stays
+    assert told("most_tries") == {session: tries[session] for session in steps}
+    slowest = told("slowest_start")
+    assert {session: slowest[session] for session in took} == took
+    turns = told("most_turns")
+    for p in range(0, len(study.index.start), 7):
+        ref = study.index.ref(p)
+        rounds = loops.of_journey(study, ref)
+        session = study.terms["session"][study.index.session[p]]
+        assert turns[session] == max((one.turns for one in rounds), default=0)
 
 
 def began_by_link(steps: list[dict[str, Any]]) -> bool:
@@ -77,6 +125,7 @@ def began_by_link(steps: list[dict[str, Any]]) -> bool:
         Wanted(start="link"),
         Wanted(fewest=20, most=25),
         Wanted("receipt", move="replace", fewest=5),
+        Wanted(tab="Passes", depth=3),
     ],
     ids=str,
 )
@@ -89,6 +138,8 @@ def test_each_wish_narrows_to_the_true_sessions(study: Study, demo: Demo, wanted
         if wanted.fewest <= len(steps) <= (wanted.most or len(steps))
         and (not wanted.move or any(step["move"] == wanted.move for step in steps))
         and (not wanted.start or began_by_link(steps))
+        and (not wanted.tab or steps[-1]["tab"] == wanted.tab)
+        and max(int(step["depth"]) for step in steps) >= wanted.depth
         and any(wanted.search in step["screen"].casefold() for step in steps)
     }
     assert sessions == true

@@ -28,6 +28,10 @@ export interface ListQuery {
   exit?: Wanted["exit"];
   fewest?: number;
   most?: number;
+  tab?: string;
+  depth?: number;
+  turns?: number;
+  tries?: number;
   sort: Sort;
   measure?: string;
   figure?: string;
@@ -39,6 +43,10 @@ export const SORTS = {
   longest: "most steps first",
   deepest: "deepest first",
   slowest: "longest time first",
+  slowest_start: "slowest start first",
+  most_turns: "most turns of a loop first",
+  most_tries: "most failed tries first",
+  longest_stay: "longest stay on a screen first",
 } as const;
 export type Sort = keyof typeof SORTS;
 

@@ -1830,7 +1830,7 @@ export interface components {
         /** JourneyPage */
         JourneyPage: {
             /** Journeys */
-            journeys: components["schemas"]["JourneySummary"][];
+            journeys: components["schemas"]["ListedJourney"][];
             /** Total */
             total: number;
         };
@@ -1923,6 +1923,36 @@ export interface components {
             /** Screen */
             screen: string;
             then: components["schemas"]["Landed"];
+        };
+        /** ListedJourney */
+        ListedJourney: {
+            /** Deepest */
+            deepest: number;
+            /** Depths */
+            depths: number[];
+            /** Duration */
+            duration: number;
+            /**
+             * Exit
+             * @enum {string}
+             */
+            exit: "closed" | "backgrounded" | "signed_out" | "silent" | "cut";
+            /** Grounds */
+            grounds: string[];
+            /** Key */
+            key: string;
+            /** Marks */
+            marks: ("landed_elsewhere" | "piled_up" | "ping_pong" | "tab_mismatch" | "gate_loop" | "placeholder" | "unknown_screen" | "not_found" | "back_to_gate" | "dead_end" | "stuck" | "bounce")[];
+            /** Session */
+            session: string | null;
+            /** Sorted By */
+            sorted_by?: number | null;
+            /** Start */
+            start: number;
+            /** Steps */
+            steps: number;
+            /** User */
+            user: string;
         };
         /** LogSummary */
         LogSummary: {
@@ -3604,7 +3634,7 @@ export interface operations {
     list_journeys: {
         parameters: {
             query?: {
-                sort?: "newest" | "oldest" | "longest" | "deepest" | "slowest";
+                sort?: "newest" | "oldest" | "longest" | "deepest" | "slowest" | "slowest_start" | "most_turns" | "most_tries" | "longest_stay";
                 measure?: string;
                 figure?: string;
                 offset?: number;
@@ -3633,6 +3663,14 @@ export interface operations {
                 fewest?: number;
                 /** @description Steps, at most */
                 most?: number | null;
+                /** @description The tab it ended in */
+                tab?: string;
+                /** @description Of the deepest stack, at least */
+                depth?: number;
+                /** @description Of a loop, at least */
+                turns?: number;
+                /** @description That failed, at least */
+                tries?: number;
             };
             header?: never;
             path: {
@@ -5017,6 +5055,14 @@ export interface operations {
                 fewest?: number;
                 /** @description Steps, at most */
                 most?: number | null;
+                /** @description The tab it ended in */
+                tab?: string;
+                /** @description Of the deepest stack, at least */
+                depth?: number;
+                /** @description Of a loop, at least */
+                turns?: number;
+                /** @description That failed, at least */
+                tries?: number;
             };
             header?: never;
             path: {

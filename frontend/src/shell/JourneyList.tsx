@@ -3,7 +3,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, useEffect, useMemo, useRef, useState } from "react";
 import { Spinner } from "react-bootstrap";
 import type { JourneySummary } from "../api/client";
-import { journeysPage, type ListQuery, PAGE } from "../api/queries";
+import { journeysPage, type ListQuery, PAGE, type Sort } from "../api/queries";
 import { MiniProfile } from "../charts/MiniProfile";
 import { count, date, duration, EXIT_WORDS, short, time, words } from "../format";
 import type { Scope } from "../scope/scope";
@@ -116,7 +116,7 @@ export function JourneyList(props: Props) {
               style={place}
               onClick={() => onChoose(journey)}
             >
-              <JourneyWords journey={journey} />
+              <JourneyWords journey={journey} sort={list.sort} />
               <MiniProfile
                 depths={journey.depths}
                 grounds={journey.grounds}
@@ -135,8 +135,19 @@ export function JourneyList(props: Props) {
   );
 }
 
+type Listed = JourneySummary & { sorted_by?: number | null };
+
+/** What lists are sorted by beyond what each journey tells anyway. */
+const SORTED_BY: Partial<Record<Sort, (n: number) => string>> = {
+  slowest_start: (ms) => `start ${duration(ms)}`,
+  most_turns: (n) => count(n, "turn"),
+  most_tries: (n) => count(n, "failed try", "failed tries"),
+  longest_stay: (ms) => `stay ${duration(ms)}`,
+};
+
 /** Who, when, how long, and what is worth a flag. */
-export function JourneyWords({ journey }: { journey: JourneySummary }) {
+export function JourneyWords({ journey, sort }: { journey: Listed; sort?: Sort }) {
+  const by = journey.sorted_by ?? null;
   const marks = journey.marks.filter((mark) => mark !== "bounce");
   const title = `${journey.user} · ${EXIT_WORDS[journey.exit]}${
     marks.length ? ` · ${marks.map(words).join(", ")}` : ""
@@ -150,6 +161,7 @@ export function JourneyWords({ journey }: { journey: JourneySummary }) {
         </span>
       </span>
       <span className="d-block clip small-text soft">
+        {by !== null && sort && <span className="fw-semibold">{SORTED_BY[sort]?.(by)} · </span>}
         {count(journey.steps, "step")} · {duration(journey.duration)}
         {marks.length > 0 && (
           <>

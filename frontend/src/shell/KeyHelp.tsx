@@ -5,7 +5,7 @@ const KEYS = [
   ["↑ ↓", "the next journey in the list"],
   ["b", "hold this journey beside the next one chosen"],
   ["t", "draw the journey by steps or by time"],
-  ["/", "search journeys"],
+  ["/", "find a view, a screen, a user, a kept funnel or pattern"],
   ["y n", "take what is proposed for an unknown name, or make it a screen of its own"],
   ["Tab, Enter", "go to a figure, and open its journeys"],
   ["Esc", "close the evidence"],

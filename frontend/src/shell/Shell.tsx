@@ -2,6 +2,7 @@ import { type ReactNode, useEffect, useMemo, useRef, useState } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import type { AppSummary } from "../api/client";
 import { scopeSearch, useAddress } from "../scope/scope";
+import { Finder } from "./Finder";
 import { KeyHelp } from "./KeyHelp";
 import { isTyping } from "./keys";
 import { ScopeBar } from "./ScopeBar";
@@ -26,6 +27,7 @@ interface Props {
 export function Shell({ app, apps, pages, children }: Props) {
   const [address] = useAddress();
   const [help, setHelp] = useState(false);
+  const [finding, setFinding] = useState(false);
   const [narrow, setNarrow] = useState(false);
   const navigate = useNavigate();
   const { pathname } = useLocation();
@@ -45,6 +47,9 @@ export function Shell({ app, apps, pages, children }: Props) {
       }
       if (event.key === "?") {
         setHelp(true);
+      } else if (event.key === "/") {
+        event.preventDefault(); // or the field would begin with it
+        setFinding(true);
       } else if (going) {
         const view = entries.find((one) => one.key === event.key);
         if (view) {
@@ -108,6 +113,14 @@ export function Shell({ app, apps, pages, children }: Props) {
             <i className={`bi bi-chevron-double-${narrow ? "right" : "left"}`} />
           </button>
           <ThemeButton />
+          <button
+            type="button"
+            className="quiet"
+            aria-label="Find"
+            onClick={() => setFinding(true)}
+          >
+            <i className="bi bi-search" />
+          </button>
           <button type="button" className="quiet" aria-label="Keys" onClick={() => setHelp(true)}>
             ?
           </button>
@@ -117,6 +130,7 @@ export function Shell({ app, apps, pages, children }: Props) {
       <main className="stage" id="view" tabIndex={-1}>
         {children}
       </main>
+      <Finder app={app} pages={entries} show={finding} onHide={() => setFinding(false)} />
       <KeyHelp pages={pages} show={help} onHide={() => setHelp(false)} />
     </div>
   );

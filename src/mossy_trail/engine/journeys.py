@@ -25,9 +25,27 @@ from mossy_trail.core.model.steps import (
     Steps,
 )
 from mossy_trail.engine.export import steps_table
-from mossy_trail.engine.study import JourneyRef, Study
+from mossy_trail.engine.study import Index, JourneyRef, Study
+from mossy_trail.engine.traits import trait
 
-Sort = Literal["newest", "oldest", "longest", "deepest", "slowest"]
+Sort = Literal[
+    "newest",
+    "oldest",
+    "longest",
+    "deepest",
+    "slowest",
+    "slowest_start",
+    "most_turns",
+    "most_tries",
+    "longest_stay",
+]
+TRAIT_OF = {
+    "slowest_start": "start",
+    "most_turns": "turns",
+    "most_tries": "tries",
+    "longest_stay": "stay",
+}
+"""What some sorts are by, of what figures are made of."""
 Mark = Literal[MARKS]  # type: ignore[valid-type]
 Move = Literal[MOVES]  # type: ignore[valid-type]
 Exit = Literal[EXITS]  # type: ignore[valid-type]
@@ -41,7 +59,8 @@ class Wanted:
     """What journeys are looked for; each that is given must hold.
 
     `search` stands in the user, the session or the name of a screen; `mark` and `move` are those of
-    one of the steps; `start` by a link is a first screen, past the splash, where one led.
+    one of the steps; `start` by a link is a first screen, past the splash, where one led. `tab` is
+    the one that it ended in; `depth`, `turns` of a loop and failed `tries` are at least so many.
     """
 
     search: str = ""
@@ -51,6 +70,10 @@ class Wanted:
     exit: str = ""
     fewest: int = 0
     most: int | None = None
+    tab: str = ""
+    depth: int = 0
+    turns: int = 0
+    tries: int = 0
 
     def mask(self, steps: Steps) -> NDArray[np.bool_]:
         """Which journeys of a part are wanted, but for the search; shape (journeys,)."""
@@ -66,9 +89,21 @@ class Wanted:
             found &= steps.began_by_link
         elif self.start:
             found &= journeys.start_kind == STARTS.index(self.start)
+        if self.tab:
+            found &= _ended_in(steps, self.tab)
+        if self.depth:
+            found &= journeys.deepest >= self.depth
         if self.exit:
             found &= journeys.exit == EXITS.index(self.exit)
         return found
+
+
+def _ended_in(steps: Steps, tab: str) -> NDArray[np.bool_]:
+    found = np.zeros(len(steps.journeys.start), bool)
+    last = steps.last_steps()
+    own = np.array([name == tab for name in [*steps.places.tab_names, None]], bool)[steps.tab[last]]
+    found[steps.steps.journey[last]] = own
+    return found
 
 
 def _with_move(steps: Steps, move: str) -> NDArray[np.bool_]:
@@ -100,17 +135,17 @@ def find(
     index = study.index
     positions = np.flatnonzero(mask)
     user_rank = _name_ranks(study.terms["user"])
-    keys = {
-        "newest": -index.start,
-        "oldest": index.start,
-        "longest": -index.steps.astype("int64"),
-        "deepest": -index.deepest.astype("int64"),
-        "slowest": -(index.end - index.start),
-    }
-    order = np.lexsort(
-        (user_rank[index.user[positions]], -index.start[positions], keys[sort][positions])
-    )
+    key = -trait(study, TRAIT_OF[sort]) if sort in TRAIT_OF else _sort_key(index, sort)
+    order = np.lexsort((user_rank[index.user[positions]], -index.start[positions], key[positions]))
     return Found(positions[order])
+
+
+def _sort_key(index: Index, sort: str) -> NDArray[np.int64]:
+    if sort in ("newest", "oldest"):
+        return index.start if sort == "oldest" else -index.start
+    if sort == "slowest":
+        return index.start - index.end
+    return -(index.steps if sort == "longest" else index.deepest).astype("int64")
 
 
 def _name_ranks(names: list[str]) -> NDArray[np.int64]:
@@ -122,6 +157,9 @@ def _name_ranks(names: list[str]) -> NDArray[np.int64]:
 def matching(study: Study, mask: NDArray[np.bool_], wanted: Wanted) -> NDArray[np.bool_]:
     """Those of `mask` that are wanted."""
     mask = mask & study.joined(wanted.mask)
+    for name, least in (("turns", wanted.turns), ("tries", wanted.tries)):
+        if least:
+            mask &= trait(study, name) >= least
     text = wanted.search.strip().casefold()
     if not text:
         return mask
@@ -163,8 +201,17 @@ def marks_of(bits: int) -> list[str]:
     return [word for word, bit in MARK.items() if bits & bit]
 
 
+def listed(study: Study, position: int, sort: Sort) -> dict[str, Any]:
+    """A journey in a list, with what the list is sorted by."""
+    found = summary(study, study.index.ref(position))
+    if sort not in TRAIT_OF:
+        return found | {"sorted_by": None}
+    own = int(trait(study, TRAIT_OF[sort])[position])
+    return found | {"sorted_by": None if own < 0 else own}
+
+
 def summary(study: Study, ref: JourneyRef) -> dict[str, Any]:
-    """A journey in a list: who, when, how long, its marks, and its profile in miniature."""
+    """A journey: who, when, how long, its marks, and its profile in miniature."""
     steps = study.parts[ref.part]
     journeys, number = steps.journeys, ref.number
     session = int(journeys.session[number])

@@ -247,9 +247,14 @@ class JourneySummary(BaseModel):
     grounds: list[str]
 
 
+class ListedJourney(JourneySummary):
+    sorted_by: int | None = None
+    """What the list is sorted by, if that is what figures are made of: times in ms, or a number."""
+
+
 class JourneyPage(BaseModel):
     total: int
-    journeys: list[JourneySummary]
+    journeys: list[ListedJourney]
 
 
 class OpenedCount(BaseModel):

@@ -61,7 +61,7 @@ export function JourneysView({ app }: { app: AppSummary }) {
     <>
       <section className="list-side">
         <Search />
-        <Narrow />
+        <Narrow tabs={app.tabs} />
         <div className="px-3 pb-1 small-text soft d-flex gap-2 align-items-baseline">
           <span data-testid="journeys-total">
             {total.data ? count(total.data.total, "journey") : "…"}
@@ -173,17 +173,6 @@ function Search() {
     );
     return () => clearTimeout(timer);
   }, [text, asked, change]);
-
-  useEffect(() => {
-    function onKey(event: KeyboardEvent) {
-      if (event.key === "/" && !isTyping(event)) {
-        event.preventDefault();
-        field.current?.focus();
-      }
-    }
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, []);
 
   return (
     <div className="p-2">

@@ -54,8 +54,14 @@ const CHOICES: {
     words: Object.entries(EXIT_WORDS).map(([exit, word]) => [exit, word]),
   },
 ];
-const LENGTHS = ["fewest", "most"] as const;
-const KEYS = [...CHOICES.map((choice) => choice.key), ...LENGTHS];
+const NUMBERS = {
+  fewest: "steps, at least",
+  most: "steps, at most",
+  depth: "deepest stack, at least",
+  turns: "turns of a loop, at least",
+  tries: "failed tries, at least",
+};
+const KEYS = [...CHOICES.map((choice) => choice.key), "tab", ...Object.keys(NUMBERS)];
 
 /** What of the address narrows the list of journeys. */
 export function wantedParts(address: URLSearchParams): Partial<ListQuery> {
@@ -66,7 +72,11 @@ export function wantedParts(address: URLSearchParams): Partial<ListQuery> {
       given[key] = value;
     }
   }
-  for (const key of LENGTHS) {
+  const tab = address.get("tab");
+  if (tab) {
+    given.tab = tab;
+  }
+  for (const key of Object.keys(NUMBERS)) {
     const value = address.get(key);
     if (value && /^\d{1,7}$/.test(value)) {
       given[key] = Number(value);
@@ -75,8 +85,8 @@ export function wantedParts(address: URLSearchParams): Partial<ListQuery> {
   return given as Partial<ListQuery>;
 }
 
-/** Narrows the list by marks, moves, start, end and length; all of it stands in the address. */
-export function Narrow() {
+/** Narrows the list by what happens in them and what figures are made of; all of it stands in the address. */
+export function Narrow({ tabs }: { tabs: string[] }) {
   const [address, change] = useAddress();
   const given = Object.keys(wantedParts(address)).length;
   const [open, setOpen] = useState(given > 0);
@@ -115,14 +125,27 @@ export function Narrow() {
               ))}
             </Form.Select>
           ))}
-          {LENGTHS.map((key) => (
+          <Form.Select
+            size="sm"
+            aria-label="Narrow by the tab it ended in"
+            value={address.get("tab") ?? ""}
+            onChange={(event) => change({ tab: event.target.value, journey: null, step: null })}
+          >
+            <option value="">ended anywhere</option>
+            {tabs.map((tab) => (
+              <option key={tab} value={tab}>
+                ended in {tab}
+              </option>
+            ))}
+          </Form.Select>
+          {Object.entries(NUMBERS).map(([key, said]) => (
             <Form.Control
               key={key}
               size="sm"
               type="number"
               min={0}
-              placeholder={key === "fewest" ? "steps, at least" : "steps, at most"}
-              aria-label={key === "fewest" ? "Steps, at least" : "Steps, at most"}
+              placeholder={said}
+              aria-label={`${said.charAt(0).toUpperCase()}${said.slice(1)}`}
               value={address.get(key) ?? ""}
               onChange={(event) => change({ [key]: event.target.value, journey: null, step: null })}
             />

@@ -15,6 +15,7 @@ import { specOfScreens } from "../funnels/spec";
 import {
   type Asked,
   asAddress,
+  askedOf,
   nodeWords,
   type PathFigures,
   type PathNode,
@@ -38,18 +39,19 @@ export function PathsView({ app }: { app: AppSummary }) {
       app={app}
       measure="paths"
       answer={answer}
-      sentence={(found) => sentence(found, asked)}
+      sentence={sentence}
       purpose="this page shows where people go from a screen, and where they come from"
-      columns={(whole) => groupColumns(whole, asked)}
+      columns={groupColumns}
       lead={<PathChoices app={app.key} asked={asked} />}
     >
-      {(found) => <Found app={app.key} found={found} asked={asked} />}
+      {(found) => <Found app={app.key} found={found} />}
     </MeasureView>
   );
 }
 
-function sentence(found: PathFigures, asked: Asked): string {
+function sentence(found: PathFigures): string {
   const { met } = found;
+  const asked = askedOf(found);
   const of = {
     screen: `that are on ${placeWords(asked)}`,
     event: `with ${placeWords(asked)}`,
@@ -76,7 +78,8 @@ function sentence(found: PathFigures, asked: Asked): string {
 }
 
 /** The main nodes next to where paths begin. */
-function groupColumns(whole: PathFigures, asked: Asked) {
+function groupColumns(whole: PathFigures) {
+  const asked = askedOf(whole);
   const main = (whole.columns[1]?.nodes ?? []).filter((node) => node.kind !== "rest").slice(0, 4);
   const same = (found: PathFigures, { kind, name }: PathNode) =>
     found.columns[1]?.nodes.find((node) => node.kind === kind && node.name === name);
@@ -97,14 +100,9 @@ function groupColumns(whole: PathFigures, asked: Asked) {
   ];
 }
 
-interface FoundProps {
-  app: string;
-  found: PathFigures;
-  asked: Asked;
-}
-
-function Found({ app, found, asked }: FoundProps) {
+function Found({ app, found }: { app: string; found: PathFigures }) {
   const [figure, choose] = useFigure();
+  const asked = askedOf(found);
   if (!found.met.count) {
     return <TakenBack found={found} />;
   }

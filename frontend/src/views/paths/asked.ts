@@ -112,6 +112,11 @@ export function readFigure(figure: string | null): { asked: Asked; cell: string[
   }
 }
 
+/** What was asked for these figures: the address may be a step ahead of them. */
+export function askedOf(found: PathFigures): Asked {
+  return readFigure(found.figure)?.asked ?? PLAIN;
+}
+
 export function pathWords(figure: string): string {
   const found = readFigure(figure);
   if (!found) {

@@ -21,7 +21,7 @@ from mossy_trail.engine.study import JourneyRef, Study
 from mossy_trail.ingest.raw_rows import RawRows
 from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy
 from mossy_trail.web.problems import ProblemError
-from mossy_trail.web.schemas import Journey, JourneyPage, StepDetail
+from mossy_trail.web.schemas import Journey, JourneyPage, ListedJourney, StepDetail
 
 router = APIRouter(prefix="/api/apps/{app}", tags=["journeys"])
 
@@ -36,8 +36,12 @@ def get_wanted(
     exit: journeys.Exit | Literal[""] = "",
     fewest: Annotated[int, Query(ge=0, description="Steps, at least")] = 0,
     most: Annotated[int | None, Query(ge=0, description="Steps, at most")] = None,
+    tab: Annotated[str, Query(max_length=2000, description="The tab it ended in")] = "",
+    depth: Annotated[int, Query(ge=0, description="Of the deepest stack, at least")] = 0,
+    turns: Annotated[int, Query(ge=0, description="Of a loop, at least")] = 0,
+    tries: Annotated[int, Query(ge=0, description="That failed, at least")] = 0,
 ) -> Wanted:
-    return Wanted(search, mark, move, start, exit, fewest, most)
+    return Wanted(search, mark, move, start, exit, fewest, most, tab, depth, turns, tries)
 
 
 TheWanted = Annotated[Wanted, Depends(get_wanted)]
@@ -59,7 +63,7 @@ def list_journeys(
     page = found.positions[offset : offset + limit]
     return JourneyPage(
         total=found.count,
-        journeys=[journeys.summary(study, study.index.ref(int(p))) for p in page],  # type: ignore[misc]
+        journeys=[ListedJourney(**journeys.listed(study, int(p), sort)) for p in page],
     )
 
 
