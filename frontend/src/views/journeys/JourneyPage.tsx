@@ -79,7 +79,9 @@ export function JourneyPage({ app, journey, stale }: Props) {
             onStep={(n) => change({ step: n })}
           />
           <MatchesFound matches={found} step={step} onStep={(n) => change({ step: n })} />
-          <LoopsWalked rounds={rounds} step={step} onStep={(n) => change({ step: n })} />
+          {found.length === 0 && (
+            <LoopsWalked rounds={rounds} step={step} onStep={(n) => change({ step: n })} />
+          )}
           <TrailProfile
             journey={journey}
             step={step}
@@ -87,7 +89,7 @@ export function JourneyPage({ app, journey, stale }: Props) {
             spans={found.length ? found : rounds}
             onStep={(chosen) => change({ step: chosen })}
           />
-          <div className="d-flex gap-3 small-text soft mb-2 align-items-center">
+          <div className="d-flex flex-wrap column-gap-3 small-text soft mb-2 align-items-center text-nowrap">
             <span>
               <kbd>←</kbd> <kbd>→</kbd> walk
             </span>
