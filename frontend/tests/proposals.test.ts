@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Vocabulary } from "../src/api/client";
-import { patternOf, proposals, quoted } from "../src/views/patterns/proposals";
+import { patternOf, patternOfWay, proposals, quoted } from "../src/views/patterns/proposals";
 
 const KEYS = { screen: [], tab: [], move: ["push", "pop", "pop_to"], event: [], depth: [] };
 const some = (...names: string[]) => names.map((name) => ({ name, count: 1 }));
@@ -54,4 +54,12 @@ test("steps that were picked become a pattern, with a gap where some lie between
     'Splash "Pass wallet"[move=switch_tab] .. BuyPass[move=push]',
   );
   expect(quoted("within")).toBe('"within"');
+});
+
+test("a path becomes the pattern that it fits", () => {
+  const nodes = ["Splash", "Pass wallet"];
+  const walked = { reading: "walked", repeats: false } as const;
+  expect(patternOfWay(walked, nodes)).toBe('Splash+ "Pass wallet"+');
+  expect(patternOfWay({ ...walked, repeats: true }, nodes)).toBe('Splash "Pass wallet"');
+  expect(patternOfWay({ ...walked, reading: "kept" }, nodes)).toBe('Splash .. "Pass wallet"');
 });

@@ -56,19 +56,25 @@ def test_which_paths_lead_to_a_screen(page: Page, app: str) -> None:
     page.until(lambda: "that are on SailingsBoard" in page.text("h1"))
 
 
-def test_what_is_done_before_leaving_on_a_screen(page: Page, app: str) -> None:
-    page.open(f"/paths?app={app}")
+def test_what_users_of_a_version_do_before_they_leave_on_a_screen(page: Page, app: str) -> None:
+    """Four choices: the view, where paths begin, by version, and the version alone."""
+    page.open(f"/tabs?app={app}")
+    page.click(".side a", "Paths")
     page.until(lambda: page.text("h1").startswith("Of "))
-    Select(page.find("[aria-label='Where paths begin']")).select_by_value("exit:")
-    page.until(lambda: "exit" in page.driver.current_url)
-    pick(page, "[aria-label='On which screen that is']", "on PassWallet")
-    page.until(lambda: "on PassWallet" in page.text("h1"))
+    pick(page, "[aria-label='Where paths begin']", "the end on PassWallet")
+    page.until(lambda: "with the end on PassWallet" in page.text("h1"))
     pick(page, "[aria-label='Broken down by']", "by version")
     rows = page.until(lambda: [row.text for row in page.all("[data-testid=groups] tbody tr")])
     assert {row.split()[0] for row in rows} == {"3.0", "3.1", "3.2"}
-    page.click("[data-testid=ways] a", "funnel")
-    page.until(lambda: "/funnels" in page.driver.current_url)
-    page.until(lambda: "PassWallet" in page.text("h1"))
+    page.click("[data-testid=groups] button", "3.1")
+    page.until(lambda: "version 3.1" in page.text(".scope-bar"))
+    page.until(lambda: not page.all("[data-testid=groups]"))
+    page.click("[data-testid=ways] a", "pattern")
+    page.until(lambda: "/patterns" in page.driver.current_url)
+    page.until(lambda: "have it" in page.text("h1"))
+    page.click(".view-body a", "make it a stage of a funnel")
+    page.until(lambda: "the end of" in page.text(".stages"))
+    page.until(lambda: page.all("svg.chart"))
 
 
 def test_who_goes_round_and_what_comes_next(page: Page, app: str) -> None:

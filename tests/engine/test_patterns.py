@@ -7,11 +7,13 @@ from typing import Any
 
 import numpy as np
 import pytest
+from pydantic import ValidationError
 
 from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine.celled import Count
 from mossy_trail.engine.export import steps_table
+from mossy_trail.engine.funnel import FunnelParams
 from mossy_trail.engine.measures import behind, measured
 from mossy_trail.engine.patterns import PatternFigures, PatternParams
 from mossy_trail.engine.study import Study
@@ -91,6 +93,36 @@ def test_what_is_counted_is_what_a_plain_search_of_the_steps_finds(study: Study)
 
 def test_more_held_values_than_there_is_room_for_are_said(study: Study) -> None:
     assert asked(study, "[param.sailing=$s] .. SeatPick[param.sailing=$s]").let_go == 0
+
+
+def test_a_pattern_is_a_stage_of_a_funnel(study: Study) -> None:
+    def counts(*stages: dict[str, Any]) -> list[int]:
+        spec = json.dumps({"stages": [{"any": [stage]} for stage in stages]})
+        told = measured(study, Scope(), "funnel", FunnelParams(spec=spec)).whole
+        return [stage.count for stage in told.stages]
+
+    ends = "SailingsBoard .. Receipt"
+    after = {"screens": ["PassWallet"]}
+    met, then = counts({"pattern": ends}, after)
+    assert met == asked(study, ends).met.count > then
+    assert then == asked(study, f"{ends} .. PassWallet").met.count > 0
+    by_row = counts({"pattern": ends}, {"event": "sign_in", "outcome": "ok"})
+    assert by_row[0] == met
+
+
+@pytest.mark.parametrize(
+    ("stage", "fault"),
+    [
+        ({"pattern": "Splash ["}, "missing at the end"),
+        ({"pattern": "Splash", "screens": ["Splash"]}, "leave the other conditions out"),
+    ],
+)
+def test_a_stage_without_a_sound_pattern_is_refused(
+    study: Study, stage: dict[str, Any], fault: str
+) -> None:
+    spec = json.dumps({"stages": [{"any": [stage]}]})
+    with pytest.raises(ValidationError, match=fault):
+        measured(study, Scope(), "funnel", FunnelParams(spec=spec))
 
 
 FAULTS = {

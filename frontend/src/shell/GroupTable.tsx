@@ -2,6 +2,8 @@ import type { ReactNode } from "react";
 import type { Schemas } from "../api/client";
 import type { Groups } from "../api/queries";
 import { count, duration, signed } from "../format";
+import { useAddress } from "../scope/scope";
+import { partsOf, written } from "../scope/segment";
 import { useFigureOf } from "../scope/useFigure";
 import type { Column } from "./columns";
 import { DataTable } from "./DataTable";
@@ -46,6 +48,15 @@ export function GroupTable<Figures>(props: Props<Figures>) {
   const { app, measured, groups, columns, small, choices } = props;
   const by = groups.by ?? "";
   const [opened, choose] = useFigureOf(by);
+  const [address, change] = useAddress();
+  const only = (value: string) =>
+    change({
+      segment: written([
+        ...partsOf(address.get("segment") ?? undefined),
+        { property: by, values: [value] },
+      ]),
+      ...{ by: null, one: null, other: null, figure: null },
+    });
   const two = groups.one === undefined ? null : [groups.one, groups.other ?? ""];
   const rows = two ? measured.groups.filter((one) => two.includes(one.value)) : measured.groups;
   const choice = (
@@ -71,7 +82,14 @@ export function GroupTable<Figures>(props: Props<Figures>) {
             width: "12rem",
             cell: ({ value, figures }) => (
               <>
-                {value || <span className="soft">not told</span>}
+                <button
+                  type="button"
+                  className="figure-button"
+                  title="Only journeys of it"
+                  onClick={() => only(value)}
+                >
+                  {value || "not told"}
+                </button>
                 {small?.(figures) && <span className="soft small-text"> too few</span>}
               </>
             ),

@@ -21,6 +21,7 @@ from mossy_trail.engine.funnel_spec import FunnelSpec
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
+from mossy_trail.intake.pattern_text import read_pattern
 
 Count = Literal["unit", "attempts"]
 
@@ -54,7 +55,9 @@ class Asked:
 def _clause(document: dict[str, Any]) -> Clause:
     known: dict[str, Any] = {}
     for key, value in document.items():
-        if isinstance(value, dict):
+        if key == "pattern":
+            known[key] = read_pattern(value) if value else None
+        elif isinstance(value, dict):
             known[key] = {name: tuple(values) for name, values in value.items()}
         else:
             known[key] = value if isinstance(value, str) else tuple(value)

@@ -8,7 +8,9 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from mossy_trail.core.measures.funnel import MOST_STAGES
 from mossy_trail.core.model.app_map import ROLES
+from mossy_trail.core.model.pattern import automaton
 from mossy_trail.core.model.steps import MOVES
+from mossy_trail.intake.pattern_text import LONGEST, read_pattern
 
 
 class ClauseSpec(BaseModel):
@@ -24,6 +26,16 @@ class ClauseSpec(BaseModel):
     outcome: str = ""
     params: dict[str, list[str]] = {}
     properties: dict[str, list[str]] = {}
+    pattern: str = Field("", max_length=LONGEST)
+    """Instead of all else: the step on which a match of it ends."""
+
+    @model_validator(mode="after")
+    def _pattern_alone(self) -> ClauseSpec:
+        if self.pattern:
+            if self.model_fields_set - {"pattern"} and self != ClauseSpec(pattern=self.pattern):
+                raise ValueError("a pattern says all by itself: leave the other conditions out")
+            automaton(read_pattern(self.pattern))
+        return self
 
 
 class StageSpec(BaseModel):

@@ -7,7 +7,14 @@ import { clauseOf, clauseWords, KINDS, type Kind, ORDERS, type Spec, type Writte
 interface Props {
   spec: Written;
   vocabulary: Vocabulary;
+  /** Those that are kept: a stage may be the end of one. */
+  patterns: KeptPattern[];
   onChange: (spec: Written) => void;
+}
+
+interface KeptPattern {
+  name: string;
+  pattern: string;
 }
 
 const ROLES = [
@@ -17,7 +24,8 @@ const ROLES = [
 const TRIES = ["sign_in", "sign_up"];
 
 /** Stages picked from what the log holds, and how they are matched. */
-export function Builder({ spec, vocabulary, onChange }: Props) {
+export function Builder(props: Props) {
+  const { spec, vocabulary, patterns, onChange } = props;
   const { stages } = spec;
   const replaced = (next: Written["stages"]) =>
     onChange({ ...spec, stages: next.filter((stage) => stage.any.length > 0) });
@@ -62,6 +70,7 @@ export function Builder({ spec, vocabulary, onChange }: Props) {
               label={`Or, for stage ${i + 1}`}
               said="or …"
               vocabulary={vocabulary}
+              patterns={patterns}
               onPick={(clause) =>
                 replaced(stages.map((one, at) => (at === i ? { any: [...one.any, clause] } : one)))
               }
@@ -102,12 +111,13 @@ export function Builder({ spec, vocabulary, onChange }: Props) {
               label={stages.length ? "The next stage" : "The first stage"}
               said={stages.length ? "then …" : "first …"}
               vocabulary={vocabulary}
+              patterns={patterns}
               onPick={(clause) => replaced([...stages, { any: [clause] }])}
             />
           </li>
         )}
       </ol>
-      {stages.length > 1 && <Options spec={spec} vocabulary={vocabulary} onChange={onChange} />}
+      {stages.length > 1 && <Options {...props} />}
     </div>
   );
 }
@@ -116,11 +126,12 @@ interface PickProps {
   label: string;
   said: string;
   vocabulary: Vocabulary;
+  patterns: KeptPattern[];
   onPick: (clause: ReturnType<typeof clauseOf>) => void;
 }
 
 /** One choice of all that the log holds, grouped by kind. */
-function Pick({ label, said, vocabulary, onPick }: PickProps) {
+function Pick({ label, said, vocabulary, patterns, onPick }: PickProps) {
   const choices: Record<Kind, { name: string; said: string }[]> = {
     screens: listed(vocabulary.screens),
     roles: ROLES.map((role) => ({ name: role, said: words(role) })),
@@ -135,6 +146,7 @@ function Pick({ label, said, vocabulary, onPick }: PickProps) {
           }))
         : []),
     ]),
+    pattern: patterns.map((one) => ({ name: one.pattern, said: one.name })),
   };
   return (
     <Form.Select

@@ -1,5 +1,5 @@
 import type { AppSummary } from "../../api/client";
-import { useMapView, useOnboarding, useVocabulary } from "../../api/queries";
+import { useKept, useMapView, useOnboarding, useVocabulary } from "../../api/queries";
 import { short } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { Kept } from "../../shell/Kept";
@@ -13,6 +13,10 @@ import { plainSpec, readSpec, specOfScreens, stageWords, type Written } from "./
 export function FunnelsView({ app }: { app: AppSummary }) {
   const [address, change] = useAddress();
   const vocabulary = useVocabulary(app.key);
+  const patterns = (useKept(app.key, "pattern").data ?? []).map(({ name, document }) => ({
+    name,
+    pattern: String(document.pattern),
+  }));
   const spec = readSpec(address.get("funnel"));
   const choose = (next: Written | null) =>
     change({ funnel: next && JSON.stringify(plainSpec(next)), figure: null });
@@ -36,6 +40,7 @@ export function FunnelsView({ app }: { app: AppSummary }) {
         key={address.get("funnel") ? "some" : "none"}
         spec={spec ?? { stages: [] }}
         vocabulary={vocabulary.data}
+        patterns={patterns}
         onChange={choose}
       />
     </>

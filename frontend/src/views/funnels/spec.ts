@@ -67,6 +67,7 @@ export const KINDS = {
   tabs: "tab",
   moves: "move",
   event: "event",
+  pattern: "kept pattern",
 } as const;
 export type Kind = keyof typeof KINDS;
 
@@ -75,11 +76,11 @@ export function clauseOf(kind: Kind, value: string): Partial<Clause> {
     const [event = "", outcome = ""] = value.split(" ");
     return outcome ? { event, outcome } : { event };
   }
-  return { [kind]: [value] };
+  return kind === "pattern" ? { pattern: value } : { [kind]: [value] };
 }
 
 export function clauseWords(clause: Partial<Clause>): string {
-  const { screens, roles, moves, tabs, event, outcome, params, properties } = clause;
+  const { screens, roles, moves, tabs, event, outcome, params, properties, pattern } = clause;
   const lists = (objects: Record<string, string[]> | undefined) =>
     Object.entries(objects ?? {}).map(([key, values]) => `${key} ${values.join(" or ")}`);
   return [
@@ -88,6 +89,7 @@ export function clauseWords(clause: Partial<Clause>): string {
     ...(tabs?.length ? [`in ${tabs.length > 2 ? "a tab" : tabs.join(" or ")}`] : []),
     ...(moves?.length ? [`by ${moves.map(words).join(" or ")}`] : []),
     ...(event ? [`${words(event)}${outcome ? ` ${outcome}` : ""}`] : []),
+    ...(pattern ? [`the end of ${pattern}`] : []),
     ...lists(params),
     ...lists(properties),
   ].join(", ");

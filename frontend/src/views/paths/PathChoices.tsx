@@ -20,14 +20,16 @@ export function PathChoices({ app, asked }: { app: string; asked: Asked }) {
         size="sm"
         className="in-row"
         aria-label="Where paths begin"
-        value={`${at}:${what}`}
+        value={at === "exit" && !what && asked.screen ? `end:${asked.screen}` : `${at}:${what}`}
         onChange={(event) => {
-          const [next = "", ...named] = event.target.value.split(":");
+          const [chosen = "", ...named] = event.target.value.split(":");
+          const next = chosen === "end" ? "exit" : chosen;
+          const name = named.join(":");
           const forward = next === "exit" ? "backward" : next === "entry" ? "forward" : null;
           ask({
             at: next as Asked["at"],
-            what: named.join(":"),
-            screen: "",
+            what: chosen === "end" ? "" : name,
+            screen: chosen === "end" ? name : "",
             ...(forward && { direction: forward }),
           });
         }}
@@ -43,6 +45,14 @@ export function PathChoices({ app, asked }: { app: string; asked: Asked }) {
           {Object.entries(EXIT_WORDS).map(([exit, word]) => (
             <option key={exit} value={`exit:${exit}`}>
               {word}
+            </option>
+          ))}
+        </optgroup>
+        <optgroup label="the end, on">
+          {at === "exit" && <Known value={asked.screen} among={screens} kind="end" />}
+          {screens.map((screen) => (
+            <option key={screen} value={`end:${screen}`}>
+              the end on {screen}
             </option>
           ))}
         </optgroup>

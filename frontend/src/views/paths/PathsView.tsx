@@ -12,6 +12,7 @@ import { useGroups } from "../../shell/GroupChoice";
 import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
 import { specOfScreens } from "../funnels/spec";
+import { patternOfWay } from "../patterns/proposals";
 import {
   type Asked,
   asAddress,
@@ -266,11 +267,12 @@ function Ways({ app, title, ways, more, asked }: WaysProps) {
     bar("of all", (way) => way.share, most),
     interval((way) => way.share),
     {
-      title: "as a funnel",
+      title: "as",
       value: () => null,
       pageOnly: true,
       cell: (way) =>
         asked.nodes === "screen" ? (
+          <span className="d-inline-flex gap-2">
           <Link
             to={{
               pathname: "/funnels",
@@ -279,6 +281,15 @@ function Ways({ app, title, ways, more, asked }: WaysProps) {
           >
             funnel
           </Link>
+          <Link
+            to={{
+              pathname: "/patterns",
+              search: scopeSearch(address, { pattern: patternOfWay(asked, way.nodes) }),
+            }}
+          >
+            pattern
+          </Link>
+          </span>
         ) : null,
     },
   ];

@@ -1,8 +1,9 @@
+import { Link } from "react-router";
 import type { AppSummary, Count, PatternFigures } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { PatternSteps } from "../../charts/PatternSteps";
 import { count, duration, percent } from "../../format";
-import { useAddress, useScope } from "../../scope/scope";
+import { scopeSearch, useAddress, useScope } from "../../scope/scope";
 import { useFigure } from "../../scope/useFigure";
 import { type Column, opens, times } from "../../shell/columns";
 import { DataTable } from "../../shell/DataTable";
@@ -34,6 +35,16 @@ export function PatternsView({ app }: { app: AppSummary }) {
       open={pattern ? { pattern } : null}
       onChoose={(document: { pattern: string }) => write(document.pattern)}
     >
+      <Link
+        to={{
+          pathname: "/funnels",
+          search: scopeSearch(address, {
+            funnel: JSON.stringify({ stages: [{ any: [{ pattern }] }] }),
+          }),
+        }}
+      >
+        make it a stage of a funnel
+      </Link>
       <button type="button" className="figure-button" onClick={() => write("")}>
         a new one
       </button>

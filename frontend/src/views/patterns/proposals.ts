@@ -99,3 +99,15 @@ export function patternOf(trail: readonly Picked[], picked: readonly number[]): 
     })
     .join(" ");
 }
+
+/** The pattern of a path: what was folded or taken back between its nodes may come between. */
+export function patternOfWay(
+  asked: { reading: "walked" | "kept"; repeats: boolean },
+  nodes: readonly string[],
+): string {
+  const names = nodes.map(quoted);
+  if (asked.reading === "kept") {
+    return names.join(" .. ");
+  }
+  return names.map((name) => (asked.repeats ? name : `${name}+`)).join(" ");
+}

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.model.app_map import ROLES
 from mossy_trail.core.model.log import EVENTS, OUTCOMES, Column
+from mossy_trail.core.model.pattern import Node
 from mossy_trail.core.model.properties import members
 from mossy_trail.core.model.steps import MOVES, Steps
 
@@ -34,6 +35,8 @@ class Clause:
     outcome: str = ""
     params: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     properties: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    pattern: Node | None = None
+    """Instead of all else: what fits is the step on which a match of it ends."""
 
 
 class Bits(NamedTuple):
@@ -51,14 +54,21 @@ class Bits(NamedTuple):
     outcome: Column
     word: Column
     props: Column
+    ends: Column
+    """Per step, the clauses whose pattern ends there; of one entry where none has a pattern."""
 
 
-def compiled(steps: Steps, clauses: Sequence[Clause]) -> Bits:
-    """The clauses, for a part; raises `ValueError` where there are too many."""
+def compiled(
+    steps: Steps, clauses: Sequence[Clause], ends: Mapping[Node, NDArray[np.bool_]] | None = None
+) -> Bits:
+    """The clauses, for a part, given on which steps their patterns end.
+
+    Raises `ValueError` where there are too many.
+    """
     if len(clauses) > MOST_CLAUSES:
         raise ValueError(f"there are {len(clauses)} conditions, and {MOST_CLAUSES} at most")
     places, terms = steps.places, steps.log.terms
-    of_steps = [not clause.event for clause in clauses]
+    of_steps = [not clause.event and clause.pattern is None for clause in clauses]
     roles = [ROLES[code] for code in places.role]
     custom = {clause.event for clause in clauses} - {*EVENTS, ""}
 
@@ -89,7 +99,18 @@ def compiled(steps: Steps, clauses: Sequence[Clause]) -> Bits:
         bits(OUTCOMES, [(c.outcome,) if c.outcome else () for c in clauses]),
         bits(terms["word"], words),
         _of_objects(terms["props"], [clause.properties for clause in clauses]),
+        _of_ends(steps, clauses, ends or {}),
     )
+
+
+def _of_ends(
+    steps: Steps, clauses: Sequence[Clause], ends: Mapping[Node, NDArray[np.bool_]]
+) -> NDArray[np.uint64]:
+    found = np.zeros(len(steps.screen) if ends else 1, "u8")
+    for i, clause in enumerate(clauses):
+        if clause.pattern is not None:
+            found |= np.where(ends[clause.pattern], np.uint64(1 << i), np.uint64(0))
+    return found
 
 
 def _sum(chosen: Sequence[bool]) -> np.uint64:
