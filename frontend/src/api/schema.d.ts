@@ -1224,6 +1224,11 @@ export interface components {
                 [key: string]: string[];
             };
             /**
+             * Pattern
+             * @default
+             */
+            pattern: string;
+            /**
              * Properties
              * @default {}
              */

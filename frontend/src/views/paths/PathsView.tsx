@@ -273,22 +273,22 @@ function Ways({ app, title, ways, more, asked }: WaysProps) {
       cell: (way) =>
         asked.nodes === "screen" ? (
           <span className="d-inline-flex gap-2">
-          <Link
-            to={{
-              pathname: "/funnels",
-              search: scopeSearch(address, { funnel: JSON.stringify(specOfScreens(way.nodes)) }),
-            }}
-          >
-            funnel
-          </Link>
-          <Link
-            to={{
-              pathname: "/patterns",
-              search: scopeSearch(address, { pattern: patternOfWay(asked, way.nodes) }),
-            }}
-          >
-            pattern
-          </Link>
+            <Link
+              to={{
+                pathname: "/funnels",
+                search: scopeSearch(address, { funnel: JSON.stringify(specOfScreens(way.nodes)) }),
+              }}
+            >
+              funnel
+            </Link>
+            <Link
+              to={{
+                pathname: "/patterns",
+                search: scopeSearch(address, { pattern: patternOfWay(asked, way.nodes) }),
+              }}
+            >
+              pattern
+            </Link>
           </span>
         ) : null,
     },
