@@ -33,16 +33,8 @@ def test_python(command: tuple[str, ...]) -> None:
 
 
 def test_pages() -> None:
+    """Their types are made anew from the API first."""
     run("npm", "run", "--silent", "check", folder=ROOT / "frontend")
-
-
-def test_the_pages_types_are_those_of_the_api(tmp_path: Path) -> None:
-    described, made = tmp_path / "openapi.json", tmp_path / "schema.d.ts"
-    run(sys.executable, "-m", "mossy_trail.web.describe", described)
-    run("npx", "openapi-typescript", described, "-o", made, folder=ROOT / "frontend")
-    assert made.read_text() == (ROOT / "frontend/src/api/schema.d.ts").read_text(), (
-        "Run npm run api-types in frontend/."
-    )
 
 
 def test_links_in_what_is_written_lead_somewhere() -> None:
