@@ -19,13 +19,15 @@ from mossy_trail.core.measures.paths import (
     Asked,
     Paths,
     Windows,
+    added,
     alike,
+    flows,
     node_names,
     paths,
     spelled,
     windows,
 )
-from mossy_trail.core.model.log import EVENTS, NONE, OUTCOMES
+from mossy_trail.core.model.log import EVENTS, OUTCOMES
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import EXIT, EXITS, STARTS, Steps
 from mossy_trail.core.stats.intervals import Share, share
@@ -159,10 +161,10 @@ class _Frame(NamedTuple):
 
 
 class _Usual(NamedTuple):
-    """The ways that most went, by their nodes, each with its number; and how many there are beside
-    them."""
+    """The ways that most went, by their nodes, each with its number and how many paths go so; and
+    how many ways there are beside them."""
 
-    numbers: dict[tuple[int, ...], int]
+    ways: dict[tuple[int, ...], tuple[int, int]]
     left_out: int
 
 
@@ -173,7 +175,7 @@ def measure(study: Study, scope: Scope, **given: Any) -> PathFigures:
     parts, frame = _parts(study, scope, asked), _frame(study, scope, asked)
     total = sum(len(part.paths.journey) for part in parts)
     in_scope = sum(part.in_scope for part in parts)
-    figure = _figures(PathParams(**given))
+    figure, whole = _figures(PathParams(**given)), scope.part is None
     lost = sum(len(part.paths.taken_back) for part in parts)
     columns = [_column(parts, frame, asked, i, total, figure) for i in range(asked.deep + 1)]
     return PathFigures(
@@ -183,9 +185,9 @@ def measure(study: Study, scope: Scope, **given: Any) -> PathFigures:
         Opened(figure("taken_back"), lost) if asked.reading == "kept" else None,
         columns,
         _flows(parts, frame, columns, figure),
-        _ways(parts, asked, frame, "way", total, figure),
+        _ways(parts, asked, frame, "way", whole, total, figure),
         frame.ways.left_out,
-        _ways(parts, asked, frame, "whole", total, figure),
+        _ways(parts, asked, frame, "whole", whole, total, figure),
         frame.wholes.left_out,
     )
 
@@ -254,7 +256,7 @@ def _new_frame(study: Study, scope: Scope, asked: Asked) -> _Frame:
     names = node_names(study.parts[0], asked.nodes) if study.parts else []
     listed, drawn, folded = [], [], []
     for column in range(asked.deep + 1):
-        counts = _counts(parts, column, len(names) + len(_end_names(asked)))
+        counts = _counts(parts, column, len(names))
         some = np.flatnonzero(counts)
         order = some[np.argsort(-counts[some], kind="stable")].tolist()
         nodes = [code for code in order if code < len(names)]
@@ -269,10 +271,7 @@ def _new_frame(study: Study, scope: Scope, asked: Asked) -> _Frame:
 
 
 def _counts(parts: Sequence[_Part], column: int, size: int) -> NDArray[np.int64]:
-    found = np.zeros(size + 1, "i8")
-    for part in parts:
-        found += np.bincount(part.windows.nodes[column] + 1, minlength=size + 1)
-    return found[1:]
+    return sum((part.windows.counts[column] for part in parts), np.zeros(size + 2, "i8"))
 
 
 def _groups_of(part: _Part, asked: Asked, kind: str) -> tuple[Alike, int | None]:
@@ -284,14 +283,15 @@ def _usual(parts: Sequence[_Part], asked: Asked, kind: str) -> _Usual:
     groups = [_groups_of(part, asked, kind)[0] for part in parts]
     if not groups:
         return _Usual({}, 0)
-    numbers = np.concatenate([own.number for own in groups])
-    number, of = np.unique(numbers, return_inverse=True)
-    counts = np.bincount(of, np.concatenate([own.sizes for own in groups]), len(number))
-    most = np.sort(counts)[-WAYS] if len(counts) > WAYS else 1
+    number, counts = added(
+        np.concatenate([own.number for own in groups]),
+        np.concatenate([own.sizes for own in groups]),
+    )
+    most = np.partition(counts, -WAYS)[-WAYS] if len(counts) > WAYS else 1
     found = _counted(parts, asked, kind, set(number[counts >= most].tolist()))
     some = sorted(found, key=lambda nodes: (-found[nodes][1], nodes))
     told = [nodes for nodes in some if len(nodes) <= LONGEST][:WAYS]
-    return _Usual({nodes: found[nodes][0] for nodes in told}, len(number) - len(told))
+    return _Usual({nodes: found[nodes] for nodes in told}, len(number) - len(told))
 
 
 def _counted(
@@ -302,7 +302,10 @@ def _counted(
     found: dict[tuple[int, ...], tuple[int, int]] = {}
     for part in parts:
         groups, deep = _groups_of(part, asked, kind)
-        for i in np.flatnonzero(np.isin(groups.number, wanted)).tolist():
+        near = np.searchsorted(wanted, groups.number).clip(max=max(len(wanted) - 1, 0))
+        for i in np.flatnonzero(
+            wanted[near] == groups.number if len(wanted) else near < 0
+        ).tolist():
             nodes = tuple(spelled(part.paths, asked, int(groups.one[i]), deep))
             before = found.get(nodes, (0, 0))[1]
             found[nodes] = int(groups.number[i]), before + int(groups.sizes[i])
@@ -318,11 +321,8 @@ def _column(
     figure: Callable[..., str],
 ) -> PathColumn:
     size = len(frame.names)
-    counts = _counts(parts, column, size + len(_end_names(asked)))
-    detours = np.zeros(size, "i8")
-    for part in parts:
-        own = part.windows.nodes[column][part.windows.detour[column]]
-        detours += np.bincount(own, minlength=size)[:size]
+    counts = _counts(parts, column, size)
+    detours = sum((part.windows.detours[column] for part in parts), np.zeros(size, "i8"))
     nodes = []
     for code in frame.listed[column]:
         drawn, opened = code in frame.drawn[column], None
@@ -343,12 +343,15 @@ def _column(
     return PathColumn(nodes, frame.folded[column], total - int(counts.sum()))
 
 
-def _of_drawn(frame: _Frame, column: int, codes: NDArray[np.int32], size: int) -> NDArray[np.int32]:
-    """The place of each node among those drawn; the rest are one more, −1 stays."""
-    place = np.full(size + 1, len(frame.drawn[column]), "i4")
-    place[0] = NONE
-    place[np.array(frame.drawn[column], "i8") + 1] = np.arange(len(frame.drawn[column]))
-    return place[codes + 1]
+def _places(frame: _Frame) -> tuple[NDArray[np.int32], int]:
+    """Per column the place of each node among those drawn, the rest being one more; and how many
+    places there are at the most."""
+    most = max(map(len, frame.drawn)) + 1
+    place = np.empty((len(frame.drawn), len(frame.names) + 2), "i4")
+    for column, drawn in enumerate(frame.drawn):
+        place[column] = len(drawn)
+        place[column, drawn] = np.arange(len(drawn))
+    return place, most
 
 
 def _flows(
@@ -357,21 +360,15 @@ def _flows(
     columns: Sequence[PathColumn],
     figure: Callable[..., str],
 ) -> list[Flow]:
-    found, size = [], len(frame.names) + 2
-    for i in range(len(columns) - 1):
-        wide = len(frame.drawn[i + 1]) + 1
-        counts = np.zeros((len(frame.drawn[i]) + 1) * wide, "i8")
-        for part in parts:
-            start = _of_drawn(frame, i, part.windows.nodes[i], size)
-            end = _of_drawn(frame, i + 1, part.windows.nodes[i + 1], size)
-            both = (start != NONE) & (end != NONE)
-            counts += np.bincount(start[both] * wide + end[both], minlength=len(counts))
-        drawn = [[one for one in columns[k].nodes if one.drawn] for k in (i, i + 1)]
-        for pair in np.flatnonzero(counts).tolist():
-            a, b = divmod(pair, wide)
-            one, other = drawn[0][a], drawn[1][b]
-            cell = figure("flow", i, one.kind, one.name, other.kind, other.name)
-            found.append(Flow(cell, i, a, b, int(counts[pair])))
+    place, most = _places(frame)
+    nothing = np.zeros((len(columns) - 1, most, most), "i8")
+    counts = sum((flows(part.windows, place, most) for part in parts), nothing)
+    drawn = [[node for node in column.nodes if node.drawn] for column in columns]
+    found = []
+    for i, a, b in np.argwhere(counts).tolist():
+        one, other = drawn[i][a], drawn[i + 1][b]
+        cell = figure("flow", i, one.kind, one.name, other.kind, other.name)
+        found.append(Flow(cell, i, a, b, int(counts[i, a, b])))
     return found
 
 
@@ -380,13 +377,14 @@ def _ways(
     asked: Asked,
     frame: _Frame,
     kind: str,
+    whole: bool,
     total: int,
     figure: Callable[..., str],
 ) -> list[Way]:
-    told = frame.ways if kind == "way" else frame.wholes
-    counts = _counted(parts, asked, kind, set(told.numbers.values()))
+    told = (frame.ways if kind == "way" else frame.wholes).ways
+    counts = told if whole else _counted(parts, asked, kind, {one for one, _ in told.values()})
     found = []
-    for nodes in told.numbers:
+    for nodes in told:
         spelt = [frame.names[code] for code in nodes]
         _, count = counts.get(nodes, (0, 0))
         found.append(Way(figure(kind, *spelt), spelt, share(count, total)))

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from mossy_trail.core.measures.cells import Grid, Words, cells
-from mossy_trail.core.measures.patterns import Matches, matches
+from mossy_trail.core.measures.patterns import Matches, matches, progress
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.pattern import Automaton, Condition, Edge, Node, PatternError, automaton
 from mossy_trail.core.model.scope import Scope
@@ -176,18 +176,13 @@ def _labels(steps: Steps, pattern: Automaton, found: Matches, inside: Mask) -> L
     goes_on = (found.last + 1 < len(own)) & (own[after] == found.journey) if len(own) else after > 0
     screens = len(steps.places.names)
     following = np.where(goes_on, steps.screen[after] if len(own) else 0, screens)
-    matched = np.zeros(len(inside), bool)
-    matched[found.journey] = True
-    numbers = [str(i) for i in range(-1, size)]
-    journey = np.repeat(np.flatnonzero(inside), size + 1)
-    letter = np.tile(np.arange(-1, size), int(inside.sum()))
-    come = np.repeat(furthest[inside], size + 1)
-    broke = (come == letter) & ~matched[journey]
+    numbers = Grid([str(i) for i in range(-1, size)])
+    come = progress(found, furthest, inside)
     return {
         "match": cells(Grid([""]), np.zeros(len(found.journey), "i8"), found.journey),
         "next": cells(Grid([*steps.places.names, ""]), following, found.journey),
-        "reached": cells(Grid(numbers), np.where(come >= letter, letter + 1, NONE), journey),
-        "broke": cells(Grid(numbers), np.where(broke, letter + 1, NONE), journey),
+        "reached": cells(numbers, come.come, come.journey),
+        "broke": cells(numbers, come.broke, come.broken),
     }
 
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, NamedTuple
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
@@ -99,17 +100,25 @@ def _nodes_of(steps: Steps, nodes: str) -> NDArray[np.int32]:
 
 
 def kept(steps: Steps) -> Mask:
-    """Which steps no later move back of their journey undid; shape (steps,), linear in them."""
-    own, entries = steps.steps, steps.entries
-    return _kept(
-        own.entry,
-        own.move,
-        own.journey,
-        entries.below,
-        entries.under,
-        entries.region,
-        entries.tab,
-    )
+    """Which steps no later move back of their journey undid; shape (steps,), linear in them.
+
+    It is the same for every question, and remembered as long as the steps are.
+    """
+    if steps not in _KEPT:
+        own, entries = steps.steps, steps.entries
+        _KEPT[steps] = _kept(
+            own.entry,
+            own.move,
+            own.journey,
+            entries.below,
+            entries.under,
+            entries.region,
+            entries.tab,
+        )
+    return _KEPT[steps]
+
+
+_KEPT: WeakKeyDictionary[Steps, Mask] = WeakKeyDictionary()
 
 
 @kernel
@@ -171,11 +180,13 @@ def paths(steps: Steps, asked: Asked, chosen: Mask, once: bool = False) -> Paths
     """The paths of the journeys `chosen`; of each user the first alone, if asked for `once`."""
     own, journeys = steps.steps, steps.journeys
     places = _places(steps, asked)
-    stays = kept(steps) if asked.reading == "kept" else np.ones(len(own.entry), bool)
+    folds = asked.reading == "kept"
+    stays = kept(steps) if folds else np.ones(1, bool)
+    back = GOES_BACK[own.move] if folds else np.zeros(1, bool)
     journey, begin, end, nodes, hidden, lost = _paths(
         _nodes_of(steps, asked.nodes),
         own.entry,
-        GOES_BACK[own.move],
+        back,
         stays,
         places,
         asked.at,
@@ -183,7 +194,7 @@ def paths(steps: Steps, asked: Asked, chosen: Mask, once: bool = False) -> Paths
         journeys.steps,
         chosen,
         asked.forward,
-        asked.reading == "kept",
+        folds,
         asked.repeats,
     )
     if once:
@@ -268,7 +279,7 @@ def _paths(
         if at_start and count[j] and places[first_step[j]]:
             at = begin  # of what was kept, if that first step was not
         for i in range(first_step[j], first_step[j] + count[j]):
-            if not stays[i]:
+            if folds and not stays[i]:
                 missed = missed or places[i]
                 if filled > begin:
                     hidden[filled - 1] += 1
@@ -277,7 +288,8 @@ def _paths(
             again = not repeats and last >= 0 and node[last] == node[i]
             if last < 0 or not (returns or again):
                 nodes[filled] = node[i]
-                hidden[filled] = 0
+                if folds:
+                    hidden[filled] = 0
                 filled += 1
             last = i
             if places[i] and (at < 0 or at_end):
@@ -300,39 +312,63 @@ def _paths(
 
 
 class Windows(NamedTuple):
-    """The first nodes of each path, from where it begins: shape (deep + 1, paths).
-
-    In `nodes`, after the last one stands the number of nodes there are, and what `ends` has of the
-    path, then -1; `detour` says that steps which were taken back were made from there.
+    """What stands near to where paths begin. `nodes` has shape (deep + 1, paths): after the last
+    node stands the number of nodes that there are, and what `ends` has of the path, then -1;
+    `detour` says that steps which were taken back were made from there. `counts`, of shape
+    (deep + 1, nodes + 2), and `detours`, of shape (deep + 1, nodes), say how often each is there.
     """
 
     nodes: NDArray[np.int32]
     detour: NDArray[np.bool_]
+    counts: NDArray[np.int64]
+    detours: NDArray[np.int64]
 
 
 def windows(found: Paths, asked: Asked, ends: NDArray[np.integer[Any]], size: int) -> Windows:
-    """What stands up to `deep` from where paths begin; `ends` is how each went out."""
-    wide = asked.deep + 1
+    """What stands up to `deep` from where paths begin, of `size` nodes that there are; `ends` is
+    how each path went out: 0 or 1."""
     own = found.nodes, found.hidden, found.begin, found.end, ends.astype("i4")
-    return Windows(*_windows(*own, asked.forward, wide, size))
+    return Windows(*_windows(*own, asked.forward, asked.deep + 1, size))
 
 
 @kernel
 def _windows(
     nodes: Column, hidden: Column, begin: Column, end: Column, ends: Column, forward: bool,
     wide: int, size: int,
-) -> tuple[Column, Column]:  # fmt: skip
+) -> tuple[Column, Column, Column, Column]:  # fmt: skip
     shown = np.full((wide, len(begin)), -1, np.int32)
     detour = np.zeros((wide, len(begin)), np.bool_)
+    counts, detours = np.zeros((wide, size + 2), np.int64), np.zeros((wide, size), np.int64)
     for i in range(len(begin)):
         length = end[i] - begin[i]
         for k in range(min(wide, length + 1)):
             if k == length:
                 shown[k, i] = size + ends[i]
-                continue
-            at = begin[i] + k if forward else end[i] - 1 - k
-            shown[k, i], detour[k, i] = nodes[at], hidden[at] > 0
-    return shown, detour
+            else:
+                at = begin[i] + k if forward else end[i] - 1 - k
+                shown[k, i], detour[k, i] = nodes[at], hidden[at] > 0
+                detours[k, nodes[at]] += detour[k, i]
+            counts[k, shown[k, i]] += 1
+    return shown, detour, counts, detours
+
+
+def flows(found: Windows, place: NDArray[np.int32], most: int) -> NDArray[np.int64]:
+    """How many paths lead from each place of a column to each of the next.
+
+    `place` is that of each node in each column, below `most`; shape (deep + 1, nodes + 2).
+    Returned with shape (deep, most, most).
+    """
+    return _flows(found.nodes, place, most)
+
+
+@kernel
+def _flows(nodes: Column, place: Column, most: int) -> Column:
+    counts = np.zeros((len(nodes) - 1, most, most), np.int64)
+    for k in range(len(nodes) - 1):
+        for i in range(nodes.shape[1]):
+            if nodes[k, i] >= 0 and nodes[k + 1, i] >= 0:
+                counts[k, place[k, nodes[k, i]], place[k + 1, nodes[k + 1, i]]] += 1
+    return counts
 
 
 class Alike(NamedTuple):
@@ -394,6 +430,32 @@ def _same(nodes: Column, begin: Column, end: Column, one: int, other: int) -> bo
         if nodes[begin[one] + k] != nodes[begin[other] + k]:
             return False
     return True
+
+
+def added(
+    number: NDArray[np.int64], sizes: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Each number once, as they first come, and the sum of its sizes."""
+    return _added(number, sizes)
+
+
+@kernel
+def _added(number: Column, sizes: Column) -> tuple[Column, Column]:
+    bits = 1
+    while (1 << bits) < 2 * len(number) + 2:
+        bits += 1
+    table = np.full(1 << bits, -1, np.int32)
+    some, sums = np.empty(len(number), np.int64), np.zeros(len(number), np.int64)
+    count = 0
+    for i in range(len(number)):
+        at = (number[i] ^ (number[i] >> 32)) & ((1 << bits) - 1)
+        while table[at] >= 0 and some[table[at]] != number[i]:
+            at = (at + 1) & ((1 << bits) - 1)
+        if table[at] < 0:
+            table[at], some[count] = count, number[i]
+            count += 1
+        sums[table[at]] += sizes[i]
+    return some[:count], sums[:count]
 
 
 def spelled(found: Paths, asked: Asked, path: int, deep: int | None = None) -> Sequence[int]:

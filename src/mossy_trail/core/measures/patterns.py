@@ -65,6 +65,46 @@ def matches(steps: Steps, pattern: Automaton, chosen: Mask) -> Matches:
     return Matches(*found)
 
 
+class Progress(NamedTuple):
+    """Of each journey, an entry for each letter up to the last one that it came to, the first of
+    them for having begun at all; and, if it has no match, one for where it broke off."""
+
+    come: NDArray[np.int64]
+    journey: NDArray[np.int32]
+    broke: NDArray[np.int64]
+    broken: NDArray[np.int32]
+
+
+def progress(found: Matches, furthest: NDArray[np.int64], chosen: Mask) -> Progress:
+    """How far the journeys `chosen` came, as numbers from 0; `furthest` is the last letter."""
+    return Progress(*_progress(found.journey, furthest, chosen))
+
+
+@kernel
+def _progress(
+    matched: Column, furthest: Column, chosen: Column
+) -> tuple[Column, Column, Column, Column]:
+    has = np.zeros(len(chosen), np.bool_)
+    for j in matched:
+        has[j] = True
+    room = len(chosen) + 1
+    for j in range(len(chosen)):
+        room += furthest[j] + 1
+    come, journey = np.empty(room, np.int64), np.empty(room, np.int32)
+    broke, broken = np.empty(len(chosen), np.int64), np.empty(len(chosen), np.int32)
+    filled, breaks = 0, 0
+    for j in range(len(chosen)):
+        if not chosen[j]:
+            continue
+        for k in range(furthest[j] + 2):
+            come[filled], journey[filled] = k, j
+            filled += 1
+        if not has[j]:
+            broke[breaks], broken[breaks] = furthest[j] + 1, j
+            breaks += 1
+    return come[:filled], journey[:filled], broke[:breaks], broken[:breaks]
+
+
 def _letters(pattern: Automaton) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """The positions of each condition; and those of a journey's start, and of its end."""
     edges = np.zeros(2, "i8")
@@ -265,18 +305,21 @@ def _later(ticked: int, began: int, other_tick: int, other_began: int, limited: 
 
 def _fits(steps: Steps, condition: Condition) -> Mask:
     """Which steps fit a condition, but for the values that it holds; shape (steps,)."""
-    found = np.zeros(len(steps.screen), bool)
-    for tests in condition.any:
-        fits = np.ones(len(steps.screen), bool)
-        for test in tests:
-            if not test.held:
-                fits &= (
-                    _KEYS[test.key](steps, test) ^ test.negated
-                    if test.key in _KEYS
-                    else (_named(steps, test) ^ test.negated)
-                )
-        found |= fits
-    return ~found if condition.negated else found
+    found = [_fit_all(steps, tests) for tests in condition.any]
+    fits = found[0] if len(found) == 1 else np.logical_or.reduce(found)
+    return ~fits if condition.negated else fits
+
+
+def _fit_all(steps: Steps, tests: Sequence[Test]) -> Mask:
+    found = [_fit(steps, test) for test in tests if not test.held]
+    if not found:
+        return np.ones(len(steps.screen), bool)
+    return found[0] if len(found) == 1 else np.logical_and.reduce(found)
+
+
+def _fit(steps: Steps, test: Test) -> Mask:
+    fits = _KEYS[test.key](steps, test) if test.key in _KEYS else _named(steps, test)
+    return ~fits if test.negated else fits
 
 
 def _of_names(names: Sequence[str], codes: NDArray[np.generic], test: Test) -> Mask:
