@@ -230,6 +230,7 @@ def measure(
     reading: Annotated[str, typer.Option(help="Paths: walked or kept.")] = "",
     nodes: Annotated[str, typer.Option(help="Paths: screen, role or tab.")] = "",
     repeats: Annotated[bool, typer.Option("--repeats", help="Paths: like nodes apart.")] = False,
+    whole: Annotated[bool, typer.Option("--whole", help="Paths: ways to their end too.")] = False,
     pattern: Annotated[str, typer.Option(help="Patterns: what is looked for.")] = "",
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
 ) -> None:
@@ -238,7 +239,8 @@ def measure(
     given: dict[str, Any] = {
         "spec": spec.read_text() if spec else "",
         **{"goal": goal, "slow": slow, "at": at, "what": what, "screen": screen, "deep": deep},
-        **{"reading": reading, "nodes": nodes, "repeats": repeats, "pattern": pattern},
+        **{"reading": reading, "nodes": nodes, "repeats": repeats, "whole": whole},
+        "pattern": pattern,
         "direction": "backward" if backward else "",
     }
     given = {option: value for option, value in given.items() if value}

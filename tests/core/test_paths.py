@@ -116,7 +116,7 @@ def test_what_is_kept_is_what_a_plain_walk_of_the_stacks_keeps(
 ) -> None:
     rules = replace(Rules(), **{rule: setting})
     demo, study = simulated(rules, 12_000, 31, tmp_path)
-    found = all_paths(study, Asked(reading="kept", repeats=True))
+    found = all_paths(study, Asked(reading="kept", repeats=True, whole=True))
     assert len(found) == len(demo.visits)
     for visit in demo.visits:
         assert found[visit.session] == PlainStacks(rules, visit.truth).kept()

@@ -16,12 +16,12 @@ from mossy_trail.engine.study import Study
 
 ASKED: list[dict[str, Any]] = [
     {},
-    {"reading": "kept", "nodes": "role"},
+    {"reading": "kept", "nodes": "role", "whole": True},
     {"at": "screen", "what": "RateSheet", "direction": "backward"},
     {"at": "screen", "what": "SailingsBoard", "reading": "kept", "deep": 3, "repeats": True},
     {"at": "exit", "screen": "PassWallet", "direction": "backward", "nodes": "tab"},
     {"at": "event", "what": "sign_in failed", "deep": 2},
-    {"at": "entry", "what": "link"},
+    {"at": "entry", "what": "link", "whole": True},
 ]
 
 
@@ -60,6 +60,17 @@ def test_every_figure_opens_as_many_as_it_says(
         assert count == (len(users) if unit == "users" else mask.sum()), figure
 
 
+def test_whole_ways_share_out_all_paths(study: Study) -> None:
+    asked = PathParams(whole=True, deep=1)
+    found: PathFigures = measured(study, Scope(), "paths", asked).whole
+    assert max(len(way.nodes) for way in found.wholes) > 2
+    told = sum(way.share.count for way in found.wholes)
+    assert found.met.count - found.wholes_left_out >= told > 100
+    plain: PathFigures = measured(study, Scope(), "paths", PathParams(deep=1)).whole
+    assert [way.share for way in plain.ways] == [way.share for way in found.ways]
+    assert (plain.wholes, plain.wholes_left_out) == ([], 0)
+
+
 def test_flows_out_of_a_node_are_as_many_as_go_on_from_it(study: Study) -> None:
     found: PathFigures = measured(study, Scope(), "paths", PathParams(reading="kept")).whole
     for i, column in enumerate(found.columns[:-1]):
@@ -92,6 +103,7 @@ def test_what_cannot_be_asked_is_said(asked: dict[str, Any], fault: str) -> None
         '{"paths":{},"cell":["at"]}',
         '{"paths":{},"cell":[]}',
         '{"paths":{"deep":99},"cell":["met"]}',
+        '{"paths":{},"cell":["whole","Splash"]}',
         '{"paths":{"at":"screen"},"cell":["met"]}',
         '{"paths":[],"cell":"met"}',
         '{"cell":["met"]}',

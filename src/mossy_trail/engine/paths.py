@@ -54,6 +54,7 @@ class PathParams(NoParams):
     )
     nodes: Literal[NODES] = "screen"  # type: ignore[valid-type]
     repeats: bool = Field(False, description="Like nodes in a row stand one by one")
+    whole: bool = Field(False, description="Ways to the journey's end, or from its beginning, too")
 
     @model_validator(mode="after")
     def _known(self) -> PathParams:
@@ -123,8 +124,8 @@ class Way:
 @dataclass(frozen=True)
 class PathFigures:
     """`met` are the journeys, or users, with a path, of all in scope; of those `taken_back`, the
-    place was on no step that was kept. `ways` have the same nodes up to `deep`, `wholes` on to the
-    journey's end or from its beginning."""
+    place was on no step that was kept. `ways` have the same nodes up to `deep`; `wholes`, if asked
+    for, on to the journey's end or from its beginning."""
 
     in_scope: int
     met: Share
@@ -235,8 +236,8 @@ def _part(steps: Steps, inside: Mask, asked: Asked, unit: str) -> _Part:
     ends = cut if asked.forward else np.zeros(len(cut), bool)
     shown = windows(found, asked, ends, len(node_names(steps, asked.nodes)))
     users = len(np.unique(steps.journeys.user[inside])) if unit == "users" else int(inside.sum())
-    ways, wholes = alike(found, asked, asked.deep), alike(found, asked)
-    return _Part(found, shown, ways, wholes, users)
+    ways = alike(found, asked, asked.deep)
+    return _Part(found, shown, ways, alike(found, asked) if asked.whole else ways, users)
 
 
 def _end_names(asked: Asked) -> tuple[str, ...]:
@@ -266,7 +267,8 @@ def _new_frame(study: Study, scope: Scope, asked: Asked) -> _Frame:
         listed.append(nodes[:LISTED] + ends)
         drawn.append(nodes[:most] + ends)
         folded.append(len(nodes) - most)
-    ways, wholes = _usual(parts, asked, "way"), _usual(parts, asked, "whole")
+    ways = _usual(parts, asked, "way")
+    wholes = _usual(parts, asked, "whole") if asked.whole else _Usual({}, 0)
     return _Frame(names, listed, drawn, folded, ways, wholes)
 
 
@@ -477,6 +479,8 @@ def _way(frame: _Frame, asked: Asked, *names: str) -> Test:
 
 
 def _whole(frame: _Frame, asked: Asked, *names: str) -> Test:
+    if not asked.whole:
+        raise KeyError("whole")
     nodes = [frame.names.index(name) for name in names]
     return lambda part: _going(part.paths, asked, nodes, None)
 

@@ -32,7 +32,7 @@ export function PathsView({ app }: { app: AppSummary }) {
   const [address] = useAddress();
   const asked = readAsked(address);
   const answer = useMeasure(app.key, "paths", useScope(), {
-    params: { ...asked, repeats: String(asked.repeats) },
+    params: { ...asked, repeats: String(asked.repeats), whole: String(asked.whole) },
     groups: useGroups(),
   });
   return (
@@ -103,6 +103,7 @@ function groupColumns(whole: PathFigures) {
 
 function Found({ app, found }: { app: string; found: PathFigures }) {
   const [figure, choose] = useFigure();
+  const [, change] = useAddress();
   const asked = askedOf(found);
   if (!found.met.count) {
     return <TakenBack found={found} />;
@@ -139,13 +140,23 @@ function Found({ app, found }: { app: string; found: PathFigures }) {
         more={found.ways_left_out}
         asked={asked}
       />
-      <Ways
-        app={app}
-        title={forward ? "The same way on to the end" : "The same way from the beginning"}
-        ways={found.wholes}
-        more={found.wholes_left_out}
-        asked={asked}
-      />
+      {asked.whole ? (
+        <Ways
+          app={app}
+          title={forward ? "The same way on to the end" : "The same way from the beginning"}
+          ways={found.wholes}
+          more={found.wholes_left_out}
+          asked={asked}
+        />
+      ) : (
+        <button
+          type="button"
+          className="figure-button mt-2"
+          onClick={() => change(asAddress({ ...asked, whole: true }))}
+        >
+          {forward ? "and the same way on to the end" : "and the same way from the beginning"}
+        </button>
+      )}
     </>
   );
 }

@@ -14,6 +14,8 @@ export interface Asked {
   reading: "walked" | "kept";
   nodes: "screen" | "role" | "tab";
   repeats: boolean;
+  /** Ways are told to the journey's end too, or from its beginning. */
+  whole: boolean;
 }
 
 const PLAIN: Asked = {
@@ -25,6 +27,7 @@ const PLAIN: Asked = {
   reading: "walked",
   nodes: "screen",
   repeats: false,
+  whole: false,
 };
 export const DEEPEST = 12;
 const AT = ["screen", "entry", "event", "exit"];
@@ -44,6 +47,7 @@ export function readAsked(address: URLSearchParams): Asked {
     reading,
     nodes: nodes === "role" || nodes === "tab" ? nodes : "screen",
     repeats: address.get("repeats") === "true",
+    whole: address.get("whole") === "true",
   };
 }
 

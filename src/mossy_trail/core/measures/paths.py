@@ -57,6 +57,7 @@ class Asked:
     reading: Literal["walked", "kept"] = "walked"
     nodes: Literal["screen", "role", "tab"] = "screen"
     repeats: bool = False
+    whole: bool = False
 
 
 class Paths(NamedTuple):
@@ -196,6 +197,7 @@ def paths(steps: Steps, asked: Asked, chosen: Mask, once: bool = False) -> Paths
         asked.forward,
         folds,
         asked.repeats,
+        0 if asked.whole else asked.deep + 2,
     )
     if once:
         user = journeys.user[journey]
@@ -265,6 +267,7 @@ def _paths(
     forward: bool,
     folds: bool,
     repeats: bool,
+    most: int,
 ) -> tuple[Column, Column, Column, Column, Column, Column]:
     size = len(node) + 1
     nodes, hidden = np.empty(size, np.int32), np.zeros(size, np.int32)
@@ -296,6 +299,8 @@ def _paths(
                 at = filled - 1
             if at >= 0 and not forward and not at_end:
                 break  # what came before it is all that is asked
+            if at >= 0 and most and filled - at >= most and not at_end:
+                break  # it is known that the path goes on
         if at < 0:
             filled = begin
             if missed:
