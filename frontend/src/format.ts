@@ -97,6 +97,11 @@ export function days(first: number, last: number): string {
   return `${sameYear ? date(first) : dateWithYear(first)} – ${dateWithYear(last)}`;
 }
 
+/** A name among other words: written from right to left, it does not turn them round. */
+export function isolated(name: string): string {
+  return `\u2068${name}\u2069`;
+}
+
 /** The start of a name that is too long to stand in full. */
 export function short(text: string, most: number): string {
   const letters = Array.from(text);

@@ -1,6 +1,6 @@
 import { type KeyboardEvent, useRef, useState } from "react";
 import type { PathFigures } from "../api/client";
-import { count, percent, short } from "../format";
+import { count, isolated, percent, short } from "../format";
 import { type Choosing, DrawnFigure } from "./DrawnFigure";
 import { type Band, laid, type Placed } from "./flow";
 import { Legend } from "./Legend";
@@ -153,7 +153,7 @@ function Node({ node, x, room, stop, chosen, onChoose }: NodeProps) {
         <rect x={x + 3} y={HEAD + y} width={4} height={taken * thick} fill="var(--tarn)" />
       )}
       <text x={x + BAR + 5} y={HEAD + y + 12} fontSize={13} className="label halo">
-        {short(words, Math.max(letters, 5))}
+        {isolated(short(words, Math.max(letters, 5)))}
         <tspan dx={5} fontWeight={650}>
           {number}
         </tspan>

@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import type { AppSummary } from "../../api/client";
 import { useMeasure } from "../../api/queries";
 import { PathFlow } from "../../charts/PathFlow";
-import { count, percent, short, shownName } from "../../format";
+import { count, isolated, percent, short, shownName } from "../../format";
 import { scopeSearch, useAddress, useScope } from "../../scope/scope";
 import { useFigure } from "../../scope/useFigure";
 import { bar, type Column, interval, opens } from "../../shell/columns";
@@ -70,11 +70,11 @@ function sentence(found: PathFigures): string {
       ended: "end there",
       cut: "are cut off by the log’s end",
       began: "begin there",
-      node: `${forward ? "go to" : "come from"} ${short(name, 40)}`,
+      node: `${forward ? "go to" : "come from"} ${isolated(short(name, 40))}`,
     };
     return `${percent(share.count / met.count)} ${way[kind]}`;
   });
-  const kept = asked.reading === "kept" ? " for good" : "";
+  const kept = asked.reading === "kept" ? ", as kept" : "";
   return `Of ${count(met.count)} ${of}${kept}, ${said.join(", ")}.`;
 }
 

@@ -134,7 +134,7 @@ function Found({ app, found }: { app: string; found: PatternFigures }) {
     {
       title: "right after it",
       value: (one) => one.screen || "the journey ended",
-      width: "20rem",
+      width: "12rem",
     },
     times("times", (one) => one.count),
     { ...opens("journeys", (one) => ({ figure: one.count.figure, n: one.count.journeys })) },
