@@ -99,7 +99,7 @@ export function days(first: number, last: number): string {
 
 /** A name among other words: written from right to left, it does not turn them round. */
 export function isolated(name: string): string {
-  return `\u2068${name}\u2069`;
+  return /[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]/.test(name) ? `\u2068${name}\u2069` : name;
 }
 
 /** The start of a name that is too long to stand in full. */

@@ -73,8 +73,7 @@ def test_what_users_of_a_version_do_before_they_leave_on_a_screen(page: Page, ap
     page.until(lambda: "/patterns" in page.driver.current_url)
     page.until(lambda: "have it" in page.text("h1"))
     page.click(".view-body a", "make it a stage of a funnel")
-    page.until(lambda: "the end of" in page.text(".stages"))
-    page.until(lambda: page.all("svg.chart"))
+    page.until(lambda: "the end of" in page.text("svg.chart"))
 
 
 def test_who_goes_round_and_what_comes_next(page: Page, app: str) -> None:

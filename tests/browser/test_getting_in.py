@@ -62,7 +62,7 @@ def choose_stage(page: Page, css: str, name: str) -> None:
         return next((one for one in said if one.startswith(f"{name} ·")), "")
 
     pick(page, css, page.until(named))
-    page.until(lambda: name in page.text(".builder"))
+    page.until(lambda: name in page.text("svg.chart"))
 
 
 def read_onboarding(page: Page, app: str, study: Study) -> None:

@@ -1,3 +1,4 @@
+import { Fragment, type ReactNode } from "react";
 import type { Schemas } from "../api/client";
 import { count, duration, percent, short } from "../format";
 import { type Choosing, DrawnFigure } from "./DrawnFigure";
@@ -23,11 +24,20 @@ export interface TrackLoss {
   share: Share;
 }
 
+/** What stands on the track to change it: over a stage, and where another may come in. */
+export interface TrackTools {
+  stage: (i: number) => ReactNode;
+  insert: (at: number) => ReactNode;
+}
+
 interface Props extends Choosing {
   stages: TrackStage[];
+  tools?: TrackTools;
 }
 
 const HEAD = 62;
+/** Room for a stage to come in at the end. */
+const LAST = 110;
 const TALL = 150;
 const LOSS_ROW = 36;
 const GAP_SHARE = 0.62;
@@ -43,8 +53,9 @@ const LOSS_COLOURS: Record<string, string> = {
 
 /** A track that narrows from stage to stage; what leaves it branches off in its true width. */
 export function FunnelTrack(props: Props) {
-  const { stages, chosen, onChoose } = props;
-  const [box, width] = useWidth<HTMLDivElement>(800);
+  const { stages, tools, chosen, onChoose } = props;
+  const [box, whole] = useWidth<HTMLDivElement>(800);
+  const width = whole - (tools ? LAST : 0);
   const first = Math.max(stages[0]?.count ?? 0, 1);
   const tall = (n: number) => (n / first) * TALL;
   const block = width / (stages.length + (stages.length - 1) * GAP_SHARE);
@@ -54,6 +65,18 @@ export function FunnelTrack(props: Props) {
   const slowest = Math.max(...stages.map((stage) => stage.time_to?.third ?? 0), 1);
   return (
     <div ref={box}>
+      {tools && (
+        <div className="track-tools">
+          {stages.map((stage, i) => (
+            <Fragment key={stage.figure}>
+              <div style={{ width: block }}>{tools.stage(i)}</div>
+              <div style={{ width: i + 1 < stages.length ? block * GAP_SHARE : LAST }}>
+                {tools.insert(i + 1)}
+              </div>
+            </Fragment>
+          ))}
+        </div>
+      )}
       {/* biome-ignore lint/a11y/noSvgWithoutTitle: each figure in it names itself */}
       <svg className="chart d-block" width={width} height={height}>
         {stages.map((stage, i) => {

@@ -1,7 +1,8 @@
 import { useState } from "react";
 import { Form } from "react-bootstrap";
 import type { Vocabulary } from "../../api/client";
-import { count, words } from "../../format";
+import type { TrackTools } from "../../charts/FunnelTrack";
+import { count, short, words } from "../../format";
 import { clauseOf, clauseWords, KINDS, type Kind, ORDERS, type Spec, type Written } from "./spec";
 
 interface Props {
@@ -23,102 +24,98 @@ const ROLES = [
 ];
 const TRIES = ["sign_in", "sign_up"];
 
-/** Stages picked from what the log holds, and how they are matched. */
-export function Builder(props: Props) {
-  const { spec, vocabulary, patterns, onChange } = props;
-  const { stages } = spec;
+const MOST = 16;
+
+/** The first stage, picked from what the log holds. */
+export function FirstStage({ vocabulary, patterns, onChange }: Props) {
+  return (
+    <Pick
+      label="The first stage"
+      said="first …"
+      vocabulary={vocabulary}
+      patterns={patterns}
+      onPick={(clause) => onChange({ stages: [{ any: [clause] }] })}
+    />
+  );
+}
+
+/** Stages are changed, moved, and put in on the track itself. */
+export function toolsOf(props: Props): TrackTools {
+  const { stages } = props.spec;
+  const { vocabulary, patterns } = props;
   const replaced = (next: Written["stages"]) =>
-    onChange({ ...spec, stages: next.filter((stage) => stage.any.length > 0) });
-  const moved = (from: number, to: number) => {
+    props.onChange({ ...props.spec, stages: next.filter((stage) => stage.any.length > 0) });
+  return {
+    stage: (i) => <StageTools {...props} i={i} onReplace={replaced} />,
+    insert: (at) =>
+      stages.length < MOST && (
+        <Pick
+          label={at === stages.length ? "The next stage" : `A stage before stage ${at + 1}`}
+          said={at === stages.length ? "then …" : "+"}
+          vocabulary={vocabulary}
+          patterns={patterns}
+          onPick={(clause) =>
+            replaced([...stages.slice(0, at), { any: [clause] }, ...stages.slice(at)])
+          }
+        />
+      ),
+  };
+}
+
+interface ToolsProps extends Props {
+  i: number;
+  onReplace: (stages: Written["stages"]) => void;
+}
+
+function StageTools({ spec, vocabulary, patterns, i, onReplace }: ToolsProps) {
+  const { stages } = spec;
+  const any = stages[i]?.any ?? [];
+  const changed = (next: Written["stages"][number]["any"]) =>
+    onReplace(stages.map((one, at) => (at === i ? { any: next } : one)));
+  const moved = (to: number) => {
     const next = [...stages];
-    next.splice(to, 0, ...next.splice(from, 1));
-    replaced(next);
+    next.splice(to, 0, ...next.splice(i, 1));
+    onReplace(next);
   };
   return (
-    <div className="builder mb-3">
-      <ol className="stages">
-        {stages.map((stage, i) => (
-          // biome-ignore lint/suspicious/noArrayIndexKey: two stages may be alike
-          <li key={i}>
-            <span className="stage-words">
-              {stage.any.map((clause, k) => (
-                // biome-ignore lint/suspicious/noArrayIndexKey: so may two conditions
-                <span key={k}>
-                  {k > 0 && <span className="soft"> or </span>}
-                  {clauseWords(clause)}
-                  {stage.any.length > 1 && (
-                    <button
-                      type="button"
-                      className="figure-button soft"
-                      aria-label={`Take away ${clauseWords(clause)}`}
-                      onClick={() =>
-                        replaced(
-                          stages.map((one, at) =>
-                            at === i ? { any: one.any.filter((_, c) => c !== k) } : one,
-                          ),
-                        )
-                      }
-                    >
-                      {" "}
-                      ×
-                    </button>
-                  )}
-                </span>
-              ))}
-            </span>
-            <Pick
-              label={`Or, for stage ${i + 1}`}
-              said="or …"
-              vocabulary={vocabulary}
-              patterns={patterns}
-              onPick={(clause) =>
-                replaced(stages.map((one, at) => (at === i ? { any: [...one.any, clause] } : one)))
-              }
-            />
-            {i > 0 && (
-              <button
-                type="button"
-                className="figure-button"
-                aria-label={`Stage ${i + 1} one earlier`}
-                onClick={() => moved(i, i - 1)}
-              >
-                ↑
-              </button>
-            )}
-            {i + 1 < stages.length && (
-              <button
-                type="button"
-                className="figure-button"
-                aria-label={`Stage ${i + 1} one later`}
-                onClick={() => moved(i, i + 1)}
-              >
-                ↓
-              </button>
-            )}
-            <button
-              type="button"
-              className="figure-button"
-              aria-label={`take away stage ${i + 1}`}
-              onClick={() => replaced(stages.filter((_, at) => at !== i))}
-            >
-              take away
-            </button>
-          </li>
+    <>
+      <Pick
+        label={`Or, for stage ${i + 1}`}
+        said="or …"
+        vocabulary={vocabulary}
+        patterns={patterns}
+        onPick={(clause) => changed([...any, clause])}
+      />
+      {i > 0 && <Tool label={`Stage ${i + 1} one earlier`} said="←" onUse={() => moved(i - 1)} />}
+      {i + 1 < stages.length && (
+        <Tool label={`Stage ${i + 1} one later`} said="→" onUse={() => moved(i + 1)} />
+      )}
+      <Tool label={`Take away stage ${i + 1}`} said="×" onUse={() => changed([])} />
+      {any.length > 1 &&
+        any.map((clause, k) => (
+          <Tool
+            // biome-ignore lint/suspicious/noArrayIndexKey: two conditions may be alike
+            key={k}
+            label={`Take away ${clauseWords(clause)}`}
+            said={`× ${short(clauseWords(clause), 16)}`}
+            onUse={() => changed(any.filter((_, at) => at !== k))}
+          />
         ))}
-        {stages.length < 16 && (
-          <li className="next">
-            <Pick
-              label={stages.length ? "The next stage" : "The first stage"}
-              said={stages.length ? "then …" : "first …"}
-              vocabulary={vocabulary}
-              patterns={patterns}
-              onPick={(clause) => replaced([...stages, { any: [clause] }])}
-            />
-          </li>
-        )}
-      </ol>
-      {stages.length > 1 && <Options {...props} />}
-    </div>
+    </>
+  );
+}
+
+function Tool({ label, said, onUse }: { label: string; said: string; onUse: () => void }) {
+  return (
+    <button
+      type="button"
+      className="figure-button"
+      aria-label={label}
+      title={label}
+      onClick={onUse}
+    >
+      {said}
+    </button>
   );
 }
 
@@ -185,7 +182,8 @@ const WINDOWS: [string, number][] = [
   ["28 days", 2_419_200],
 ];
 
-function Options({ spec, vocabulary, onChange }: Props) {
+/** How stages are matched and counted. */
+export function Options({ spec, vocabulary, onChange }: Props) {
   const [voids, setVoids] = useState(spec.void?.join(", ") ?? "");
   const held = [...new Set([...vocabulary.properties.map((one) => one.name)])];
   return (

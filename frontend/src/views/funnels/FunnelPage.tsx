@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 import type { AppSummary, FunnelFigures } from "../../api/client";
 import { type FiguresOf, useMeasure } from "../../api/queries";
-import { FunnelTrack } from "../../charts/FunnelTrack";
+import { FunnelTrack, type TrackTools } from "../../charts/FunnelTrack";
 import { count, duration, percent, short } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { useFigure } from "../../scope/useFigure";
@@ -22,11 +22,13 @@ interface Props {
   finish: string;
   /** Above the figures: how the funnel is built. */
   children?: ReactNode;
+  /** What changes it, on the track. */
+  tools?: TrackTools;
   after?: ReactNode;
 }
 
 /** The figures of a funnel: its sentence, the track, its groups, and the table. */
-export function FunnelPage({ app, spec, finish, children, after }: Props) {
+export function FunnelPage({ app, spec, finish, children, tools, after }: Props) {
   const scope = useScope();
   const [address, change] = useAddress();
   const [figure, choose] = useFigure();
@@ -82,7 +84,7 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
             )
           }
         />
-        {!none && (
+        {(!none || tools) && (
           <Picture
             name={`${app.key}-funnel`}
             title="From stage to stage"
@@ -105,6 +107,7 @@ export function FunnelPage({ app, spec, finish, children, after }: Props) {
                   share: loss.share,
                 })),
               }))}
+              tools={tools}
               chosen={figure}
               onChoose={choose}
             />

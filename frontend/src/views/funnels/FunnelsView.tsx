@@ -4,7 +4,7 @@ import { short } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { Kept } from "../../shell/Kept";
 import { Empty, Loading, Trouble } from "../../shell/states";
-import { Builder } from "./Builder";
+import { FirstStage, Options, toolsOf } from "./Builder";
 import { FunnelPage } from "./FunnelPage";
 import { proposed } from "./proposed";
 import { plainSpec, readSpec, specOfScreens, stageWords, type Written } from "./spec";
@@ -33,30 +33,32 @@ export function FunnelsView({ app }: { app: AppSummary }) {
       </Empty>
     );
   }
-  const parts = (
-    <>
-      <KeptFunnels app={app.key} spec={spec} onChoose={choose} />
-      <Builder
-        key={address.get("funnel") ? "some" : "none"}
-        spec={spec ?? { stages: [] }}
-        vocabulary={vocabulary.data}
-        patterns={patterns}
-        onChange={choose}
-      />
-    </>
-  );
+  const kept = <KeptFunnels app={app.key} spec={spec} onChoose={choose} />;
+  const building = {
+    spec: spec ?? { stages: [] },
+    vocabulary: vocabulary.data,
+    patterns,
+    onChange: choose,
+  };
   if (!spec) {
     return (
       <div className="view-body">
         <h1>A funnel of your own: pick its first stage.</h1>
-        {parts}
+        {kept}
+        <FirstStage {...building} />
         <Ready app={app.key} onChoose={choose} />
       </div>
     );
   }
   return (
-    <FunnelPage app={app} spec={spec} finish={`get to ${lastWords(spec)}`}>
-      {parts}
+    <FunnelPage
+      app={app}
+      spec={spec}
+      finish={`get to ${lastWords(spec)}`}
+      tools={toolsOf(building)}
+    >
+      {kept}
+      {spec.stages.length > 1 && <Options key={address.get("funnel")} {...building} />}
     </FunnelPage>
   );
 }
