@@ -51,8 +51,16 @@ STATES = [
     "/links?goal=Receipt",
     "/drop-offs?",
     "/drop-offs?app=nowhere",
+    f"/paths?at=screen&what=SailingDetail&reading=kept&{GROUPS}",
+    "/paths?at=exit&on=PassWallet&direction=backward",
+    "/patterns?",
+    f"/patterns?pattern={quote('SailingsBoard .. SignIn[dwell>5s] .. PassWallet')}",
+    f"/patterns?pattern={quote('Sailings [')}",
 ]
-MENUS = ["#app-choice", "#date-choice", "#segment-choice", "#unit-choice", "[aria-label=Keys]"]
+MENUS = [
+    *("#app-choice", "#date-choice", "#segment-choice", "#unit-choice"),
+    *("[aria-label=Keys]", "[aria-label=Find]"),
+]
 
 
 def show(page: Page, state: str) -> None:

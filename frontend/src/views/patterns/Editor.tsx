@@ -61,8 +61,8 @@ export function Editor({ app, pattern, onWrite }: Props) {
           rows={Math.min(Math.max(text.split("\n").length, Math.ceil(text.length / 90), 1), 6)}
           spellCheck={false}
           aria-label="Pattern"
-          role="combobox"
-          aria-expanded={found.length > 0}
+          aria-autocomplete="list"
+          aria-haspopup="listbox"
           aria-controls={list}
           aria-activedescendant={at >= 0 ? `${list}-${at}` : undefined}
           aria-invalid={Boolean(fault)}

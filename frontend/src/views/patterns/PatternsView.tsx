@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import type { AppSummary, Count, PatternFigures } from "../../api/client";
-import { useMeasure } from "../../api/queries";
+import { useMeasure, usePatternReading } from "../../api/queries";
 import { PatternSteps } from "../../charts/PatternSteps";
 import { count, duration, percent } from "../../format";
 import { scopeSearch, useAddress, useScope } from "../../scope/scope";
@@ -11,7 +11,7 @@ import { useGroups } from "../../shell/GroupChoice";
 import { Kept } from "../../shell/Kept";
 import { MeasureView } from "../../shell/MeasureView";
 import { Picture } from "../../shell/Picture";
-import { Empty } from "../../shell/states";
+import { Empty, Loading } from "../../shell/states";
 import { Editor } from "./Editor";
 import { READY } from "./ready";
 
@@ -19,6 +19,7 @@ import { READY } from "./ready";
 export function PatternsView({ app }: { app: AppSummary }) {
   const [address, change] = useAddress();
   const pattern = address.get("pattern") ?? "";
+  const reading = usePatternReading(app.key, pattern);
   const write = (text: string) => change({ pattern: text.trim() || null, figure: null });
   if (!app.logs) {
     return (
@@ -26,6 +27,9 @@ export function PatternsView({ app }: { app: AppSummary }) {
         Bring one in under Logs; then this page finds journeys by what happens in them, in order.
       </Empty>
     );
+  }
+  if (reading.isPending || reading.isPlaceholderData) {
+    return <Loading />;
   }
   const editor = <Editor key={pattern} app={app.key} pattern={pattern} onWrite={write} />;
   const kept = (
@@ -50,7 +54,8 @@ export function PatternsView({ app }: { app: AppSummary }) {
       </button>
     </Kept>
   );
-  return pattern ? (
+  // What cannot be asked is not: the editor says why.
+  return pattern && !reading.data?.fault ? (
     <Asked app={app} pattern={pattern} lead={[editor, kept]} />
   ) : (
     <div className="view-body">
