@@ -11,6 +11,7 @@ import { useGroups } from "../../shell/GroupChoice";
 import { type GroupColumn, GroupTable } from "../../shell/GroupTable";
 import { Picture } from "../../shell/Picture";
 import { Loading, Trouble } from "../../shell/states";
+import { LikeNames } from "./LikeNames";
 import { type Stage, stageColumns } from "./StageTable";
 import { plainSpec, stageWords, type Written } from "./spec";
 import { type FunnelFigure, lossWords } from "./words";
@@ -67,6 +68,7 @@ export function FunnelPage({ app, spec, finish, children, tools, after }: Props)
         {said(spec, found.counted) && (
           <p className="soft small-text">{said(spec, found.counted)}</p>
         )}
+        <LikeNames app={app.key} stages={found.stages} />
         <GroupTable
           app={app.key}
           measured={answer.data}
