@@ -110,6 +110,7 @@ def up(
             port=serve_on,
             log_level="warning",
             timeout_graceful_shutdown=2,
+            timeout_keep_alive=75,  # a busy server must not hang up on who is about to ask more
         )
         Thread(target=warm, daemon=True).start()
         _serve(uvicorn.Server(config))

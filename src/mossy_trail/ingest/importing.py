@@ -116,6 +116,10 @@ class Importer:
                     mend="Nothing of it was kept. Try it again.",
                 )
             )
+            known = {f.get("upload") for files in session.scalars(select(Job.files)) for f in files}
+        for path in self._uploads.iterdir():
+            if path.name not in known:
+                path.unlink()  # half of one, that was being sent when the server ended
         self._thread.start()
 
     def stop(self) -> None:

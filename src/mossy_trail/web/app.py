@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -33,6 +34,9 @@ from mossy_trail.web.routers import (
 )
 
 _ROUTED = (apps, app_map, logs, imports, live, health, funnels, kept, journeys, patterns, faults)
+AT_ONCE = 8
+"""Questions that are worked on at a time, less than the connections that there are to the database;
+others wait for their turn."""
 PAGES = Path(__file__).parents[3] / "frontend" / "dist"
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 HEADERS = {
@@ -72,6 +76,7 @@ def create_app(context: Context | None = None) -> FastAPI:
     problems.install(app)
     app.add_exception_handler(Exception, faults.answer)
     app.add_middleware(GZipMiddleware, minimum_size=2000)
+    app.add_middleware(Turns)
     app.add_middleware(Guard)
     for module in _ROUTED:
         app.include_router(module.router)
@@ -82,6 +87,26 @@ def create_app(context: Context | None = None) -> FastAPI:
 
 def _operation_name(route: APIRoute) -> str:
     return route.name
+
+
+class Turns:
+    """Lets so many questions in at a time.
+
+    More would hold all connections to the database, those that wait for one among them, and take
+    the interpreter from each other. What is sent, or streamed, at its own pace takes no turn.
+    """
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app, self._turns = app, asyncio.Semaphore(AT_ONCE)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        path = scope.get("path", "")
+        asks = path.startswith("/api/") and scope.get("method") == "GET"
+        if not asks or path.endswith("/events") or "." in path.rpartition("/")[2]:
+            await self._app(scope, receive, send)
+            return
+        async with self._turns:
+            await self._app(scope, receive, send)
 
 
 class Guard:

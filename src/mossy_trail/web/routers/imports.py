@@ -5,7 +5,8 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 from dataclasses import asdict
-from typing import Annotated, Literal
+from pathlib import Path
+from typing import Annotated, Any, Literal
 from uuid import uuid4
 
 import anyio
@@ -90,9 +91,11 @@ async def upload_file(job_id: int, number: int, request: Request) -> JobView:
     """The body is the file itself, streamed to disk. With the last one the import begins."""
     here: Context = request.app.state.context
     name, expected = await asyncio.to_thread(_upload_of, here, job_id, number)
+    # Written apart, so that two who send the same file do not write into each other's.
+    path = here.importer.upload_path(f"{name}.{uuid4().hex}")
     received = 0
     try:
-        async with await anyio.open_file(here.importer.upload_path(name), "wb") as target:
+        async with await anyio.open_file(path, "wb") as target:
             async for chunk in request.stream():
                 received += len(chunk)
                 if received > expected:
@@ -100,29 +103,46 @@ async def upload_file(job_id: int, number: int, request: Request) -> JobView:
                 await target.write(chunk)
     except ClientDisconnect:
         received = -1
-    return await asyncio.to_thread(_uploaded, here, job_id, received == expected)
+    return await asyncio.to_thread(_uploaded, here, job_id, number, path, received == expected)
 
 
 def _upload_of(here: Context, job_id: int, number: int) -> tuple[str, int]:
     with Session(here.engine) as session:
-        job = _get_job(session, job_id)
-        if job.state not in ("uploading", "interrupted") or not 0 <= number < len(job.files):
-            raise ProblemError(409, "This import awaits no such file.", "Begin another.")
-        return job.files[number]["upload"], job.files[number]["bytes"]
+        own = _awaited(_get_job(session, job_id), number)
+        return own["upload"], own["bytes"]
 
 
-def _uploaded(here: Context, job_id: int, whole: bool) -> JobView:
+def _awaited(job: Job, number: int) -> dict[str, Any]:
+    if job.state not in ("uploading", "interrupted") or not 0 <= number < len(job.files):
+        raise ProblemError(409, "This import awaits no such file.", "Begin another.")
+    own: dict[str, Any] = job.files[number]
+    return own
+
+
+def _uploaded(here: Context, job_id: int, number: int, path: Path, whole: bool) -> JobView:
+    """What was sent takes the file's place, if it is still awaited."""
+    try:
+        begin = _put_in_place(here, job_id, number, path, whole)
+    finally:
+        path.unlink(missing_ok=True)
+    if begin:
+        here.importer.take_in(job_id)
+    return _read_job(here, job_id)
+
+
+def _put_in_place(here: Context, job_id: int, number: int, path: Path, whole: bool) -> bool:
+    """Whether the import may begin now."""
     with Session(here.engine) as session, session.begin():
         job = _get_job(session, job_id, lock=True)
-        begin = False
+        own, begin = _awaited(job, number), False
+        if whole:
+            path.replace(here.importer.upload_path(own["upload"]))
         if not whole:
             job.state, job.message = "interrupted", "The upload was cut short."
             job.mend = "Drop the files again."
         elif here.importer.whole(job) and job.state == "uploading":
             job.state, begin = "waiting", True
-    if begin:
-        here.importer.take_in(job_id)
-    return _read_job(here, job_id)
+    return begin
 
 
 def _read_job(here: Context, job_id: int) -> JobView:
