@@ -19,6 +19,8 @@ from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
 
+_LIMITED = "(SignIn .. PassWallet) within 9min"
+
 
 def warm() -> None:
     """Run every kernel once on little: compiles those that are not yet, and loads them all."""
@@ -35,7 +37,8 @@ def warm() -> None:
             name: value for name, value in known.items() if name in measure.params.model_fields
         }
         measured(study, Scope(), measure.name, measure.params(**given))
-    measured(study, Scope(), "paths", MEASURES["paths"].params(**{"reading": "kept"}))
+    for name, more in (("paths", {"reading": "kept"}), ("patterns", {"pattern": _LIMITED})):
+        measured(study, Scope(), name, MEASURES[name].params(**more))
     views = np.flatnonzero(reading.log.columns["event"] == EVENT["screen_view"])
     Study(split(reading.log.take(views), 1), app_map)
 
