@@ -38,6 +38,8 @@ from mossy_trail.engine.study import Study
 Mask = NDArray[np.bool_]
 DRAWN, LISTED, WAYS = 8, 100, 50
 """Nodes of a column that flows lead through one by one, nodes of it that are told, and ways."""
+MOST_TIES = 5000
+"""Ways gone equally often that are looked at, for the last places among those told."""
 LONGEST = 40
 """Nodes of a whole journey that is told as one of its kind, at the most."""
 Kind = Literal["node", "rest", "ended", "cut", "began"]
@@ -290,7 +292,10 @@ def _usual(parts: Sequence[_Part], asked: Asked, kind: str) -> _Usual:
         np.concatenate([own.sizes for own in groups]),
     )
     most = np.partition(counts, -WAYS)[-WAYS] if len(counts) > WAYS else 1
-    found = _counted(parts, asked, kind, set(number[counts >= most].tolist()))
+    # Where most ways were gone once, some of these stand for all, the same ones at every asking.
+    alike_often = np.sort(number[counts == most])[:MOST_TIES]
+    chosen = {*number[counts > most].tolist(), *alike_often.tolist()}
+    found = _counted(parts, asked, kind, chosen)
     some = sorted(found, key=lambda nodes: (-found[nodes][1], nodes))
     told = [nodes for nodes in some if len(nodes) <= LONGEST][:WAYS]
     return _Usual({nodes: found[nodes] for nodes in told}, len(number) - len(told))
