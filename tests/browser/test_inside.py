@@ -63,8 +63,8 @@ def compare_groups(page: Page, app: str) -> None:
         pick(page, "[aria-label='Broken down by']", "by version")
         rows = page.until(lambda: [row.text for row in page.all("[data-testid=groups] tbody tr")])
         assert {row.split()[0] for row in rows} == {"3.0", "3.1", "3.2"}, view
-        first = page.number("[data-testid=groups] tbody .figure-button")
-        page.click("[data-testid=groups] tbody .figure-button")
+        first = page.number("[data-testid=groups] tbody [data-figure]")
+        page.click("[data-testid=groups] tbody [data-figure]")
         page.until(lambda n=first: 0 < page.number("[data-testid=evidence-count]") <= n)  # type: ignore[misc]
         page.until(lambda row=rows[0]: f"(version {row.split()[0]})" in page.text(PANE))  # type: ignore[misc]
         page.driver.back()
