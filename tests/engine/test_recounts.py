@@ -9,7 +9,7 @@ import pytest
 
 from mossy_trail.core.model.log import DAY
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.engine import dropoffs, gates, journeys, loops, tabs
+from mossy_trail.engine import dropoffs, gates, journeys, loops, patterns, tabs
 from mossy_trail.engine.celled import figure_of
 from mossy_trail.engine.measures import behind, breakdown, measured
 from mossy_trail.engine.scoped import scope_mask
@@ -47,6 +47,17 @@ def test_chosen_again_is_of_the_tab_that_was_selected() -> None:
     )
     used = by_name(tabs.measure(found, Scope()).tabs)
     assert (used["Lists"].again.times, used["Home"].again.times) == (0, 1)
+
+
+def test_a_return_that_shows_nothing_is_none_to_the_screen_of_the_session_before() -> None:
+    """Ann came back an hour later and saw nothing; Bo came back to Home, and left it in 2 s."""
+    found = study(
+        "ann: 0 view Home; 5 app_background",
+        "ann: 4000 app_foreground; 4001 app_background",
+        "bo: 0 view Home; 5 app_background; 60 app_foreground; 62 app_background",
+    )
+    told = patterns.measure(found, Scope(), "[after_return<3s] $")
+    assert (told.in_scope, told.matches.journeys, told.matches.users) == (3, 1, 1)
 
 
 LATER = "zoe: 90000 view Home"

@@ -421,11 +421,13 @@ def _start(steps: Steps, test: Test) -> Mask:
 
 def _after_return(steps: Steps, test: Test) -> Mask:
     """Time from the last return from the background until the step was left."""
-    log, own = steps.log.columns, steps.steps
+    log, own, journeys = steps.log.columns, steps.steps, steps.journeys
     back = np.flatnonzero(log["event"] == EVENT["app_foreground"])
     step = np.searchsorted(own.first_row, back, "right") - 1
     since = np.full(len(own.entry), UNKNOWN_TIME, "i8")
-    inside = step >= 0
+    # A journey that shows nothing has rows too, and no step.
+    ends = np.append(journeys.first_row + journeys.rows, 0)[np.append(own.journey, NONE)[step]]
+    inside = back < ends
     since[step[inside]] = log["time"][back[inside]]  # rows are in order, so the last one stays
     until = steps.until
     until = np.where(until == UNKNOWN_TIME, steps.journeys.end[own.journey], until)
