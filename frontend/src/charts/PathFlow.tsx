@@ -50,7 +50,7 @@ export function PathFlow({ found, backward, heads, words, chosen, onChoose }: Pr
     if ((by || down) && next) {
       event.preventDefault();
       event.stopPropagation();
-      const key = `${next.column}.${own.indexOf(next)}`;
+      const key = `${next.column}.${next.row}`;
       setAt(key);
       svg.current?.querySelector<SVGGElement>(`[data-at="${key}"] > g`)?.focus();
     }
@@ -98,8 +98,7 @@ export function PathFlow({ found, backward, heads, words, chosen, onChoose }: Pr
           />
         ))}
         {nodes.map((node) => {
-          const own = nodes.filter((one) => one.column === node.column);
-          const key = `${node.column}.${own.indexOf(node)}`;
+          const key = `${node.column}.${node.row}`;
           return (
             <g key={key} data-at={key}>
               <Node
@@ -205,6 +204,6 @@ function stub(band: Band, from: number, to: number): string {
   const [a, b] = [HEAD + band.start, HEAD + band.start + band.thick];
   const side = to > from ? 1 : -1;
   const [near, far] = [from + side * 4, from + side * (STUB + Math.min(band.thick, 14))];
-  const tip = b + 7;
-  return `M${from},${a}H${near}Q${far},${a} ${far},${tip}H${far - side * Math.min(band.thick, 14)}Q${far - side * Math.min(band.thick, 14)},${b} ${near},${b}H${from}Z`;
+  const inner = from + side * STUB;
+  return `M${from},${a}H${near}Q${far},${a} ${far},${b + 7}H${inner}Q${inner},${b} ${near},${b}H${from}Z`;
 }

@@ -4,6 +4,8 @@ type Node = PathFigures["columns"][number]["nodes"][number];
 
 export interface Placed extends Node {
   column: number;
+  /** From the top of its column. */
+  row: number;
   y: number;
   thick: number;
   words: string;
@@ -58,16 +60,15 @@ export function laid(
       .map((_, i) => i)
       .sort((a, b) => rank(a) - rank(b) || (pull[a] ?? 0) - (pull[b] ?? 0) || a - b);
     let y = 0;
-    const own = order.flatMap((i) => {
+    const own: Placed[] = [];
+    for (const i of order) {
       const node = drawn[i];
-      if (!node?.share.count || ENDS.includes(node.kind)) {
-        return [];
+      if (node?.share.count && !ENDS.includes(node.kind)) {
+        const thick = thickness(node.share.count);
+        own.push({ ...node, column, row: own.length, y, thick, words: wordsOf(node, folded) });
+        y += Math.max(thick, LINE) + GAP;
       }
-      const thick = thickness(node.share.count);
-      const one = { ...node, column, y, thick, words: wordsOf(node, folded) };
-      y += Math.max(thick, LINE) + GAP;
-      return [one];
-    });
+    }
     if (own.length) {
       placed.push(own);
       height = Math.max(height, y);

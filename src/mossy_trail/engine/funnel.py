@@ -19,7 +19,7 @@ from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import SMALL, Quartiles, Share, quartiles, share
 from mossy_trail.engine.funnel_spec import FunnelSpec
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.scoped import alone, each_inside, joined_inside
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.pattern_text import read_pattern
 
@@ -251,9 +251,7 @@ def _cell_test(study: Study, cell: str, stages: int) -> Any:
 def matched_steps(study: Study, asked: Asked, part: int, journey: int) -> list[tuple[int, int]]:
     """Which step of a journey, from 1, meets which stage, of the match that counts."""
     steps = study.parts[part]
-    inside = np.zeros(len(steps.journeys.start), bool)
-    inside[journey] = True
-    labels = label(steps, asked.funnel, inside)
+    labels = label(steps, asked.funnel, alone(steps, journey))
     first = int(steps.journeys.first_step[journey])
     return [
         (stage, int(step) - first + 1)

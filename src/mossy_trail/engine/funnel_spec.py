@@ -32,7 +32,7 @@ class ClauseSpec(BaseModel):
     @model_validator(mode="after")
     def _pattern_alone(self) -> ClauseSpec:
         if self.pattern:
-            if self.model_fields_set - {"pattern"} and self != ClauseSpec(pattern=self.pattern):
+            if any(self.model_dump(exclude={"pattern"}).values()):
                 raise ValueError("a pattern says all by itself: leave the other conditions out")
             automaton(read_pattern(self.pattern))
         return self

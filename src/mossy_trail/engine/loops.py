@@ -15,7 +15,7 @@ from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, figure_of, journeys_of, tallied
 from mossy_trail.engine.registry import evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, scope_mask
+from mossy_trail.engine.scoped import alone, each_inside, scope_mask
 from mossy_trail.engine.study import JourneyRef, Study
 
 MOST = 200
@@ -148,9 +148,7 @@ class Round:
 def of_journey(study: Study, ref: JourneyRef) -> list[Round]:
     """The loops of a journey, in order."""
     steps = study.parts[ref.part]
-    inside = np.zeros(len(steps.journeys.start), bool)
-    inside[ref.number] = True
-    found, cycles = loops(steps, inside), Cycles(steps.places.names)
+    found, cycles = loops(steps, alone(steps, ref.number)), Cycles(steps.places.names)
     begin = int(steps.journeys.first_step[ref.number]) - 1
     names = [cycles.name(number) for number in numbers_of(found).tolist()]
     spans = zip(names, found.turns.tolist(), found.first.tolist(), found.last.tolist(), strict=True)

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, ValidationError, model_validator
 
+from mossy_trail.core.measures.cells import Frequencies, added
 from mossy_trail.core.measures.paths import (
     AT,
     NODES,
@@ -19,7 +20,6 @@ from mossy_trail.core.measures.paths import (
     Asked,
     Paths,
     Windows,
-    added,
     alike,
     flows,
     node_names,
@@ -27,12 +27,13 @@ from mossy_trail.core.measures.paths import (
     spelled,
     windows,
 )
-from mossy_trail.core.model.log import EVENTS, OUTCOMES
-from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.conditions import clause_of
+from mossy_trail.core.model.log import EVENTS
+from mossy_trail.core.model.scope import Scope, Unit
 from mossy_trail.core.model.steps import EXIT, EXITS, STARTS, Steps
 from mossy_trail.core.stats.intervals import Share, share
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.scoped import each_inside, size_of
 from mossy_trail.engine.study import Study
 
 Mask = NDArray[np.bool_]
@@ -216,9 +217,8 @@ def _asked(study: Study, params: PathParams) -> Asked:
     if params.at == "screen" and not params.what:
         raise KeyError(params.what)
     if params.at == "event":
-        own, _, outcome = params.what.rpartition(" ")
-        known = params.what in EVENTS or (own in EVENTS and outcome in OUTCOMES)
-        if not known and params.what not in study.terms["word"]:
+        event = clause_of(params.what, " ").event
+        if event not in EVENTS and event not in study.terms["word"]:
             raise KeyError(params.what)
     given = params.model_dump()
     return Asked(forward=given.pop("direction") == "forward", **given)
@@ -232,14 +232,14 @@ def _parts(study: Study, scope: Scope, asked: Asked) -> list[_Part]:
     return found
 
 
-def _part(steps: Steps, inside: Mask, asked: Asked, unit: str) -> _Part:
+def _part(steps: Steps, inside: Mask, asked: Asked, unit: Unit) -> _Part:
     found = paths(steps, asked, inside, once=unit == "users")
     cut = steps.journeys.exit[found.journey] == EXIT["cut"]
     ends = cut if asked.forward else np.zeros(len(cut), bool)
     shown = windows(found, asked, ends, len(node_names(steps, asked.nodes)))
-    users = len(np.unique(steps.journeys.user[inside])) if unit == "users" else int(inside.sum())
     ways = alike(found, asked, asked.deep)
-    return _Part(found, shown, ways, alike(found, asked) if asked.whole else ways, users)
+    wholes = alike(found, asked) if asked.whole else ways
+    return _Part(found, shown, ways, wholes, size_of(steps, inside, unit))
 
 
 def _end_names(asked: Asked) -> tuple[str, ...]:
@@ -287,10 +287,7 @@ def _usual(parts: Sequence[_Part], asked: Asked, kind: str) -> _Usual:
     groups = [_groups_of(part, asked, kind)[0] for part in parts]
     if not groups:
         return _Usual({}, 0)
-    number, counts = added(
-        np.concatenate([own.number for own in groups]),
-        np.concatenate([own.sizes for own in groups]),
-    )
+    number, counts = added([Frequencies(own.number, own.sizes) for own in groups])
     most = np.partition(counts, -WAYS)[-WAYS] if len(counts) > WAYS else 1
     # Where most ways were gone once, some of these stand for all, the same ones at every asking.
     alike_often = np.sort(number[counts == most])[:MOST_TIES]
@@ -307,12 +304,12 @@ def _counted(
     """Ways with these numbers, by their nodes: the number, and how many paths go so."""
     wanted = np.array(sorted(numbers), "i8")
     found: dict[tuple[int, ...], tuple[int, int]] = {}
+    if not numbers:
+        return found
     for part in parts:
         groups, deep = _groups_of(part, asked, kind)
-        near = np.searchsorted(wanted, groups.number).clip(max=max(len(wanted) - 1, 0))
-        for i in np.flatnonzero(
-            wanted[near] == groups.number if len(wanted) else near < 0
-        ).tolist():
+        near = np.searchsorted(wanted, groups.number, "right") - 1
+        for i in np.flatnonzero((near >= 0) & (wanted[near] == groups.number)).tolist():
             nodes = tuple(spelled(part.paths, asked, int(groups.one[i]), deep))
             before = found.get(nodes, (0, 0))[1]
             found[nodes] = int(groups.number[i]), before + int(groups.sizes[i])
@@ -422,20 +419,16 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     try:
         asked = _asked(study, PathParams(**document["paths"]))
         cell, *words = document["cell"]
-        frame, parts = _frame(study, scope, asked), iter(_parts(study, scope, asked))
+        frame, parts = _frame(study, scope, asked), _parts(study, scope, asked)
         test = _CELLS[cell](frame, asked, *words)
     except (TypeError, ValueError, ValidationError, IndexError):
         raise KeyError(figure) from None
 
-    def ask(steps: Steps, inside: Mask) -> Mask:
-        part, found = by_steps[id(steps)], np.zeros(len(inside), bool)
-        found[part.paths.taken_back if cell == "taken_back" else part.paths.journey[test(part)]] = (
-            True
-        )
-        return found
-
-    by_steps = {id(steps): next(parts) for steps in study.parts}
-    return joined_inside(study, scope, ask)
+    found = np.zeros(len(study.index.start), bool)
+    for begin, part in zip(study.edges, parts, strict=False):
+        own = part.paths
+        found[begin + (own.taken_back if cell == "taken_back" else own.journey[test(part)])] = True
+    return found
 
 
 Test = Callable[[_Part], Mask]

@@ -11,16 +11,16 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from mossy_trail.core.measures.cells import Grid, Words, cells
+from mossy_trail.core.measures.cells import Grid, cells
 from mossy_trail.core.measures.patterns import Matches, matches, progress
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.pattern import Automaton, Condition, Edge, Node, PatternError, automaton
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
-from mossy_trail.engine.celled import Count, Counts, Labels, Mask, tallied
+from mossy_trail.engine.celled import Count, Counts, Labels, Mask, journeys_of, tallied
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.scoped import alone, each_inside, size_of
 from mossy_trail.engine.study import JourneyRef, Study
 from mossy_trail.intake.pattern_text import LONGEST, conditions_of, read_pattern
 from mossy_trail.intake.pattern_words import condition_words, pattern_words
@@ -83,9 +83,8 @@ def measure(study: Study, scope: Scope, pattern: str) -> PatternFigures:
 
     def ask(steps: Steps, inside: Mask) -> tuple[object, NDArray[np.int64], int, int]:
         found = matches(steps, automatic, inside)
-        users = len(np.unique(steps.journeys.user[inside]))
-        in_scope = users if scope.unit == "users" else int(inside.sum())
         counted = tallied(steps, _labels(steps, automatic, found, inside))
+        in_scope = size_of(steps, inside, scope.unit)
         return counted, found.took, in_scope, int(found.let_go.sum())
 
     asked = each_inside(study, scope, ask)
@@ -190,25 +189,18 @@ def _labels(steps: Steps, pattern: Automaton, found: Matches, inside: Mask) -> L
 def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     """The journeys of a cell; raises `KeyError` for what is none."""
     document = document_of(figure)
-    cell, pattern = document.get("cell"), document.get("pattern")
-    if not isinstance(pattern, str) or not isinstance(cell, list) or not cell:
+    pattern = document.get("pattern")
+    if not isinstance(pattern, str):
         raise KeyError(figure)
-    kind, *words = (str(word) for word in cell)
-    name: Words = tuple(words)
     try:
         automatic = automaton(_read(study, pattern))
     except PatternError:
         raise KeyError(figure) from None
 
-    def ask(steps: Steps, inside: Mask) -> Mask:
-        labels = _labels(steps, automatic, matches(steps, automatic, inside), inside)
-        if kind not in labels or labels[kind].naming.number(name) == NONE:
-            raise KeyError(figure)
-        found = np.zeros(len(inside), bool)
-        found[labels[kind].of(name)] = True
-        return found
+    def label(steps: Steps, inside: Mask) -> Labels:
+        return _labels(steps, automatic, matches(steps, automatic, inside), inside)
 
-    return joined_inside(study, scope, ask)
+    return journeys_of(study, scope, label, json.dumps(document.get("cell")))
 
 
 @dataclass(frozen=True)
@@ -222,9 +214,7 @@ class Span:
 def of_journey(study: Study, ref: JourneyRef, pattern: str) -> list[Span]:
     """The matches in one journey, in order; raises `PatternError`."""
     steps = study.parts[ref.part]
-    inside = np.zeros(len(steps.journeys.start), bool)
-    inside[ref.number] = True
-    found = matches(steps, automaton(_read(study, pattern)), inside)
+    found = matches(steps, automaton(_read(study, pattern)), alone(steps, ref.number))
     begin = int(steps.journeys.first_step[ref.number]) - 1
     pairs = zip(found.first.tolist(), found.last.tolist(), strict=True)
     return [Span(first - begin, last - begin) for first, last in pairs]

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.log import DAY
-from mossy_trail.core.model.scope import Part, Scope
+from mossy_trail.core.model.scope import Part, Scope, Unit
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.engine import segments
 from mossy_trail.engine.study import Study
@@ -107,6 +107,18 @@ def each_inside(
         return ask(steps, whole[edges[i] : edges[i + 1]])
 
     return study.each(ask_part)
+
+
+def size_of(steps: Steps, inside: NDArray[np.bool_], unit: Unit) -> int:
+    """How many journeys, or users, are inside."""
+    return len(np.unique(steps.journeys.user[inside])) if unit == "users" else int(inside.sum())
+
+
+def alone(steps: Steps, number: int) -> NDArray[np.bool_]:
+    """A mask of one journey; shape (journeys,)."""
+    found = np.zeros(len(steps.journeys.start), bool)
+    found[number] = True
+    return found
 
 
 def joined_inside(

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.measures import loops, startup
-from mossy_trail.core.model.conditions import Clause, rows_of_steps
+from mossy_trail.core.model.conditions import failed_tries
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.engine.study import Study
@@ -54,15 +54,8 @@ def _turns(steps: Steps) -> Trait:
 
 
 def _tries(steps: Steps) -> Trait:
-    failed = sum(
-        (rows_of_steps(steps, Clause(event=event, outcome="failed")) for event in _ACCOUNT),
-        np.zeros(len(steps.screen), "i4"),
-    )
     size = len(steps.journeys.start)
-    return np.bincount(steps.steps.journey, failed, size).astype("i8")
-
-
-_ACCOUNT = ("sign_in", "sign_up")
+    return np.bincount(steps.steps.journey, failed_tries(steps), size).astype("i8")
 
 
 def _stay(steps: Steps) -> Trait:

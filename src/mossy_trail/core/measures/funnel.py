@@ -26,7 +26,7 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import inner_kernel, kernel, rare_kernel, read_only
 from mossy_trail.core.measures.patterns import matches
-from mossy_trail.core.model.conditions import Bits, Clause, compiled, of_row, of_step
+from mossy_trail.core.model.conditions import Bits, Clause, compiled, ends_at, of_row, of_step
 from mossy_trail.core.model.log import NONE, Column
 from mossy_trail.core.model.pattern import Node, automaton
 from mossy_trail.core.model.properties import value_of
@@ -117,7 +117,7 @@ def label(steps: Steps, funnel: Funnel, inside: NDArray[np.bool_], per: Per = "j
     )  # fmt: skip
     journeys = steps.journeys
     found = _match(
-        compiled(steps, clauses, _ends(steps, clauses)),
+        compiled(steps, clauses, _ends(steps, clauses, inside)),
         _stage_of_clause(funnel.stages),
         np.isin(steps.places.names, funnel.void),
         _held(steps, funnel.held),
@@ -227,12 +227,14 @@ The place of a candidate is four times its step, or the one before its journey's
 these."""
 
 
-def _ends(steps: Steps, clauses: Sequence[Clause]) -> dict[Node, NDArray[np.bool_]]:
+def _ends(
+    steps: Steps, clauses: Sequence[Clause], inside: NDArray[np.bool_]
+) -> dict[Node, NDArray[np.bool_]]:
     """On which steps a match of each clause's pattern ends; shape (steps,)."""
-    anywhere, found = np.ones(len(steps.journeys.start), bool), {}
+    found = {}
     for pattern in {clause.pattern for clause in clauses if clause.pattern is not None}:
         found[pattern] = np.zeros(len(steps.screen), bool)
-        found[pattern][matches(steps, automaton(pattern), anywhere).last] = True
+        found[pattern][matches(steps, automaton(pattern), inside).last] = True
     return found
 
 
@@ -447,7 +449,7 @@ def _gather_steps(
     for step in range(first, first + journeys.steps[journey]):
         screen = walked.screen[step]
         voids += void[screen]
-        ends = bits.ends[step] if len(bits.ends) > 1 else bits.ends[0]
+        ends = ends_at(bits, step)
         if not bits.screen[screen + 1] and not ends:
             continue
         move, tab, params = walked.move[step], walked.tab[step], walked.params[step]
@@ -482,7 +484,7 @@ def _gather(
             visible = step
             screen, params = walked.screen[step], walked.params[step]
             clauses = of_step(bits, screen, walked.move[step], walked.tab[step], params, props)
-            clauses |= bits.ends[step] if len(bits.ends) > 1 else bits.ends[0]
+            clauses |= ends_at(bits, step)
             voids += void[screen]
             if clauses:
                 value = -1

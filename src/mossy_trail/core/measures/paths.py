@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, TypeVar
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -17,8 +17,8 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.model.app_map import ROLES
-from mossy_trail.core.model.conditions import Clause, rows_of_steps
-from mossy_trail.core.model.log import EVENTS, NONE, OUTCOMES, Column
+from mossy_trail.core.model.conditions import clause_of, rows_of_steps
+from mossy_trail.core.model.log import NONE, Column
 from mossy_trail.core.model.steps import (
     EXITS,
     GOES_BACK,
@@ -46,7 +46,8 @@ class Asked:
     the first row of an event (`what` is its word, or one of ours and an outcome), the journey's
     entry (`what` is empty for any, or cold, warm or link), or its exit (`what` is empty for any, or
     a word of `EXITS`); with a `screen`, only if that happens on it. With `repeats`, nodes that are
-    alike and follow each other stand one by one.
+    alike and follow each other stand one by one. Only `whole` paths go on to the journey's end, or
+    come from its beginning, further than `deep` needs.
     """
 
     at: Literal["screen", "entry", "event", "exit"] = "entry"
@@ -112,7 +113,6 @@ def kept(steps: Steps) -> Mask:
             own.move,
             own.journey,
             entries.below,
-            entries.under,
             entries.region,
             entries.tab,
         )
@@ -128,11 +128,10 @@ def _kept(
     move: Column,
     journey: Column,
     below: Column,
-    under: Column,
     region: Column,
     tab: Column,
 ) -> Mask:
-    parent, root, level = _tree(below, under, region)
+    root, level = _tree(below)
     place = np.arange(len(below), dtype=np.int32)
     taken_off = np.full(len(below), -1, np.int64)
     found = np.ones(len(entry), np.bool_)
@@ -146,9 +145,9 @@ def _kept(
             old, new = entry[i - 1], entry[i]
             if not GOES_BACK[move[i]]:
                 alike = (region[old] == SHEET) == (region[new] == SHEET)
-                if parent[new] == NONE:
+                if below[new] == NONE:
                     alike = region[old] == region[new] and tab[old] == tab[new]
-                if alike and parent[old] == parent[new] and _IN_PLACE[move[i]]:
+                if alike and below[old] == below[new] and _IN_PLACE[move[i]]:
                     place[new] = place[old]  # it took its place, and goes when that goes
                 continue
             found[i - 1] = False
@@ -159,22 +158,19 @@ def _kept(
                 if not straight and (region[old] == TAB or region[old] != region[entry[i - 1]]):
                     break
                 taken_off[place[old]] = i
-                old = parent[old]
+                old = below[old]
     return found
 
 
 @kernel
-def _tree(below: Column, under: Column, region: Column) -> tuple[Column, Column, Column]:
-    """Per entry what it lies on, be it under a sheet; the lowest of these; how many they are."""
-    n = len(below)
-    parent, root = np.empty(n, np.int32), np.empty(n, np.int32)
-    level = np.zeros(n, np.int32)
-    for x in range(n):
-        on_base = below[x] == NONE and region[x] == SHEET
-        parent[x], root[x] = under[x] if on_base else below[x], x
-        if parent[x] != NONE:
-            root[x], level[x] = root[parent[x]], level[parent[x]] + 1
-    return parent, root, level
+def _tree(below: Column) -> tuple[Column, Column]:
+    """Per entry the lowest of those that it lies on, a sheet on what it covers; and how many."""
+    root, level = np.empty(len(below), np.int32), np.zeros(len(below), np.int32)
+    for x in range(len(below)):
+        root[x] = x
+        if below[x] != NONE:
+            root[x], level[x] = root[below[x]], level[below[x]] + 1
+    return root, level
 
 
 def paths(steps: Steps, asked: Asked, chosen: Mask, once: bool = False) -> Paths:
@@ -200,26 +196,25 @@ def paths(steps: Steps, asked: Asked, chosen: Mask, once: bool = False) -> Paths
         0 if asked.whole else asked.deep + 2,
     )
     if once:
-        user = journeys.user[journey]
-        first = np.append(True, user[1:] != user[:-1])[: len(user)]
+        first = _first_of_each(journeys.user[journey])
         journey, begin, end = journey[first], begin[first], end[first]
-        of_path = np.zeros(int(journeys.user.max(initial=-1)) + 1, bool)
-        of_path[journeys.user[journey]] = True
-        lost = lost[~of_path[journeys.user[lost]]]
-        user = journeys.user[lost]
-        lost = lost[np.append(True, user[1:] != user[:-1])[: len(user)]]
+        lost = lost[~np.isin(journeys.user[lost], journeys.user[journey])]
+        lost = lost[_first_of_each(journeys.user[lost])]
     return Paths(journey, begin, end, nodes, hidden, lost)
+
+
+def _first_of_each(user: NDArray[np.int32]) -> Mask:
+    """Which are the first of their user, given users in order."""
+    return np.append(True, user[1:] != user[:-1])[: len(user)]
 
 
 def _places(steps: Steps, asked: Asked) -> Mask:
     """The steps at which paths may begin; shape (steps,)."""
-    on = np.array([asked.screen in ("", name) for name in steps.places.names], bool)[steps.screen]
+    on = _on(steps, asked.screen)
     if asked.at == "screen":
-        return (
-            on & np.array([asked.what == name for name in steps.places.names], bool)[steps.screen]
-        )
+        return on & _on(steps, asked.what)
     if asked.at == "event":
-        return on & _with_event(steps, asked.what)
+        return on & (rows_of_steps(steps, clause_of(asked.what, " ")) > 0)
     journeys = steps.journeys
     some = np.flatnonzero(journeys.steps > 0)
     if asked.at == "entry":
@@ -243,14 +238,6 @@ def _on(steps: Steps, screen: str) -> Mask:
         return np.ones(len(steps.screen), bool)
     fits = np.array([screen == name for name in steps.places.names], bool)
     return np.asarray(fits[steps.screen])
-
-
-def _with_event(steps: Steps, event: str) -> Mask:
-    """Steps with a row of this event."""
-    name, _, outcome = event.rpartition(" ")
-    if name not in EVENTS or outcome not in OUTCOMES:
-        name, outcome = event, ""
-    return rows_of_steps(steps, Clause(event=name, outcome=outcome)) > 0
 
 
 @kernel
@@ -378,12 +365,11 @@ def _flows(nodes: Column, place: Column, most: int) -> Column:
 
 class Alike(NamedTuple):
     """Groups of paths with the same nodes: their `sizes`, one of each, and a number of the
-    nodes; arrays of shape (groups,); `group` is that of each path."""
+    nodes; arrays of shape (groups,)."""
 
     sizes: NDArray[np.int64]
     one: NDArray[np.int64]
     number: NDArray[np.int64]
-    group: NDArray[np.int32]
 
 
 def alike(found: Paths, asked: Asked, deep: int | None = None) -> Alike:
@@ -391,23 +377,29 @@ def alike(found: Paths, asked: Asked, deep: int | None = None) -> Alike:
 
     Exact: paths of a group are compared node by node. Linear in the nodes compared.
     """
-    begin, end = found.begin, found.end
-    if deep is not None and asked.forward:
-        end = np.minimum(end, begin + deep + 1)
-    elif deep is not None:
-        begin = np.maximum(begin, end - deep - 1)
-    return Alike(*_alike(found.nodes, begin, end))
+    return Alike(*_alike(found.nodes, *_up_to(found.begin, found.end, asked, deep)))
+
+
+Places = TypeVar("Places", int, NDArray[np.int64])
+
+
+def _up_to(begin: Places, end: Places, asked: Asked, deep: int | None) -> tuple[Places, Places]:
+    """As much of paths as lies up to `deep` from where they begin."""
+    if deep is None:
+        return begin, end
+    if asked.forward:
+        return begin, np.minimum(end, begin + deep + 1)
+    return np.maximum(begin, end - deep - 1), end
 
 
 @kernel
-def _alike(nodes: Column, begin: Column, end: Column) -> tuple[Column, Column, Column, Column]:
+def _alike(nodes: Column, begin: Column, end: Column) -> tuple[Column, Column, Column]:
     bits = 1
     while (1 << bits) < 2 * len(begin) + 2:
         bits += 1
     table = np.full(1 << bits, -1, np.int32)
     count, one = np.zeros(len(begin), np.int64), np.empty(len(begin), np.int64)
-    number, group = np.empty(len(begin), np.int64), np.empty(len(begin), np.int32)
-    groups = 0
+    number, groups = np.empty(len(begin), np.int64), 0
     for i in range(len(begin)):
         mixed = end[i] - begin[i]
         for k in range(begin[i], end[i]):
@@ -422,9 +414,8 @@ def _alike(nodes: Column, begin: Column, end: Column) -> tuple[Column, Column, C
             table[at] = groups
             number[groups], one[groups] = mixed, i
             groups += 1
-        group[i] = table[at]
         count[table[at]] += 1
-    return count[:groups], one[:groups], number[:groups], group
+    return count[:groups], one[:groups], number[:groups]
 
 
 @inner_kernel
@@ -437,38 +428,8 @@ def _same(nodes: Column, begin: Column, end: Column, one: int, other: int) -> bo
     return True
 
 
-def added(
-    number: NDArray[np.int64], sizes: NDArray[np.int64]
-) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Each number once, as they first come, and the sum of its sizes."""
-    return _added(number, sizes)
-
-
-@kernel
-def _added(number: Column, sizes: Column) -> tuple[Column, Column]:
-    bits = 1
-    while (1 << bits) < 2 * len(number) + 2:
-        bits += 1
-    table = np.full(1 << bits, -1, np.int32)
-    some, sums = np.empty(len(number), np.int64), np.zeros(len(number), np.int64)
-    count = 0
-    for i in range(len(number)):
-        at = (number[i] ^ (number[i] >> 32)) & ((1 << bits) - 1)
-        while table[at] >= 0 and some[table[at]] != number[i]:
-            at = (at + 1) & ((1 << bits) - 1)
-        if table[at] < 0:
-            table[at], some[count] = count, number[i]
-            count += 1
-        sums[table[at]] += sizes[i]
-    return some[:count], sums[:count]
-
-
 def spelled(found: Paths, asked: Asked, path: int, deep: int | None = None) -> Sequence[int]:
     """The nodes of a path, in the order in which they were walked."""
-    begin, end = int(found.begin[path]), int(found.end[path])
-    if deep is not None and asked.forward:
-        end = min(end, begin + deep + 1)
-    elif deep is not None:
-        begin = max(begin, end - deep - 1)
+    begin, end = _up_to(int(found.begin[path]), int(found.end[path]), asked, deep)
     own: list[int] = found.nodes[begin:end].tolist()
     return own

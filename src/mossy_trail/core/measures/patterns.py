@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.model.app_map import ROLES
-from mossy_trail.core.model.conditions import Clause, rows_of_steps
-from mossy_trail.core.model.log import EVENT, EVENTS, NONE, OUTCOMES, Column
+from mossy_trail.core.model.conditions import clause_of, failed_tries, rows_of_steps
+from mossy_trail.core.model.log import EVENT, NONE, Column
 from mossy_trail.core.model.pattern import Automaton, Condition, Edge, Test
 from mossy_trail.core.model.properties import members
 from mossy_trail.core.model.steps import EXITS, MARK, MOVES, REGIONS, STARTS, UNKNOWN_TIME, Steps
@@ -378,28 +378,8 @@ def _link(steps: Steps, test: Test) -> Mask:
 def _events(steps: Steps, test: Test) -> Mask:
     found = np.zeros(len(steps.screen), bool)
     for value in test.values:
-        found |= _counted(steps, _clause_of(value)) > 0
+        found |= rows_of_steps(steps, clause_of(value, ":")) > 0
     return found
-
-
-def _clause_of(word: str) -> Clause:
-    """One of our events, with an outcome after a colon, or a custom one."""
-    name, _, outcome = word.rpartition(":")
-    return (
-        Clause(event=name, outcome=outcome)
-        if name in EVENTS and outcome in OUTCOMES
-        else (Clause(event=word))
-    )
-
-
-def _counted(steps: Steps, clause: Clause) -> NDArray[np.int32]:
-    """Rows of each step that fit; shape (steps,)."""
-    return rows_of_steps(steps, clause)
-
-
-def _failed(steps: Steps, test: Test) -> Mask:
-    failed = _counted(steps, Clause(event="sign_in", outcome="failed"))
-    return _number(failed + _counted(steps, Clause(event="sign_up", outcome="failed")), test)
 
 
 def _exit(steps: Steps, test: Test) -> Mask:
@@ -445,7 +425,7 @@ _KEYS: dict[str, Callable[[Steps, Test], Mask]] = {
     "link": _link,
     "source": lambda s, test: _of_names(s.log.terms["source"], s.steps.source, test),
     "event": _events,
-    "failed": _failed,
+    "failed": lambda s, test: _number(failed_tries(s), test),
     "exit": _exit,
     "start": _start,
     "wanted": lambda s, test: _of_names(s.places.names, s.steps.wanted, test),

@@ -133,9 +133,24 @@ def _of_objects(
     return found
 
 
+def clause_of(word: str, between: str) -> Clause:
+    """Rows of an event: one of ours, with its outcome after `between` if one is named, or a custom
+    one."""
+    name, _, outcome = word.rpartition(between)
+    if name in EVENTS and outcome in OUTCOMES:
+        return Clause(event=name, outcome=outcome)
+    return Clause(event=word)
+
+
+@inner_kernel
+def ends_at(bits: Bits, step: int) -> int:
+    """The clauses whose pattern ends on a step."""
+    return bits.ends[step] if len(bits.ends) > 1 else bits.ends[0]
+
+
 @inner_kernel
 def of_step(bits: Bits, screen: int, move: int, tab: int, params: int, props: int) -> int:
-    """The clauses that a step fits."""
+    """The clauses that a step fits, but for patterns."""
     found = bits.screen[screen + 1]
     if found:
         found &= bits.move[move + 1] & bits.tab[tab + 1]
@@ -164,6 +179,12 @@ def rows_of_steps(steps: Steps, clause: Clause) -> NDArray[np.int32]:
         bits, rows["event"], rows["outcome"], rows["word"], rows["props"], steps.steps.first_row,
         steps.steps.journey, steps.journeys.first_row, steps.journeys.rows,
     )  # fmt: skip
+
+
+def failed_tries(steps: Steps) -> NDArray[np.int32]:
+    """How often signing in or up failed on each step; shape (steps,)."""
+    signing_in = rows_of_steps(steps, Clause(event="sign_in", outcome="failed"))
+    return signing_in + rows_of_steps(steps, Clause(event="sign_up", outcome="failed"))
 
 
 @kernel

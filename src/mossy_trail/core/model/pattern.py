@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import reduce
+from operator import or_
 from typing import NamedTuple
 
 import numpy as np
@@ -16,7 +18,6 @@ from numpy.typing import NDArray
 
 MOST_POSITIONS = 60
 """Conditions of a pattern, with its repeats written out, at the most."""
-MOST_REPEATS = 1000
 
 
 class PatternError(ValueError):
@@ -170,8 +171,8 @@ class _Builder:
             parts = [self.of(part) for part in node.parts]
             return _Fragment(
                 any(part.nullable for part in parts),
-                _either([part.first for part in parts]),
-                _either([part.last for part in parts]),
+                reduce(or_, (part.first for part in parts)),
+                reduce(or_, (part.last for part in parts)),
             )
         if isinstance(node, Repeat):
             return self._repeat(node)
@@ -224,13 +225,6 @@ class _Builder:
             self.limit[position] = node.limit
             self.inside[position], self.follow[position] = self.follow[position], 0
         return part
-
-
-def _either(masks: Sequence[int]) -> int:
-    found = 0
-    for mask in masks:
-        found |= mask
-    return found
 
 
 def _bits(mask: int) -> list[int]:

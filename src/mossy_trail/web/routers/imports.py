@@ -134,15 +134,16 @@ def _put_in_place(here: Context, job_id: int, number: int, path: Path, whole: bo
     """Whether the import may begin now."""
     with Session(here.engine) as session, session.begin():
         job = _get_job(session, job_id, lock=True)
-        own, begin = _awaited(job, number), False
-        if whole:
-            path.replace(here.importer.upload_path(own["upload"]))
+        own = _awaited(job, number)
         if not whole:
             job.state, job.message = "interrupted", "The upload was cut short."
             job.mend = "Drop the files again."
-        elif here.importer.whole(job) and job.state == "uploading":
-            job.state, begin = "waiting", True
-    return begin
+            return False
+        path.replace(here.importer.upload_path(own["upload"]))
+        begin = here.importer.whole(job) and job.state == "uploading"
+        if begin:
+            job.state = "waiting"
+        return begin
 
 
 def _read_job(here: Context, job_id: int) -> JobView:
