@@ -26,6 +26,7 @@ from mossy_trail.engine.celled import (
     name_of,
     tallied,
 )
+from mossy_trail.engine.rates import Asking, Rate, Told, rates_of
 from mossy_trail.engine.registry import GoalParams, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside, scope_mask
 from mossy_trail.engine.study import Study
@@ -181,3 +182,17 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
 
 def _label(steps: Steps, inside: Mask) -> Labels:
     return core.label(steps, inside, core.ends(steps, inside))
+
+
+@rates_of("drop-offs")
+def rates(study: Study, scope: Scope, goal: str = "") -> Asking:
+    """Exits of visits, by screen."""
+
+    def ask(steps: Steps, inside: Mask) -> Told:
+        labels = _label(steps, inside)
+        visits = labels["visits"]
+        return Told(
+            [Rate("exits", labels["exits"], visits, "ended on {0}", "visits of {0}", worse=1)], []
+        )
+
+    return ask

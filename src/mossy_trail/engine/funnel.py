@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from typing import Any, Literal
@@ -18,6 +19,7 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import SMALL, Quartiles, Share, quartiles, share
 from mossy_trail.engine.funnel_spec import FunnelSpec
+from mossy_trail.engine.rates import Asking, Told, Took, rates_of, single, single_time
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
 from mossy_trail.engine.scoped import alone, each_inside, joined_inside
 from mossy_trail.engine.study import Study
@@ -259,3 +261,40 @@ def matched_steps(study: Study, asked: Asked, part: int, journey: int) -> list[t
         for stage, step in enumerate(at[:reached])
         if step >= 0
     ]
+
+
+@rates_of("funnel")
+def rates(study: Study, scope: Scope, spec: str) -> Asking:
+    """Of each stage those who got to the next, and how long that took."""
+    written = FunnelSpec.model_validate_json(spec).model_dump()
+    asked = Asked.of(written)
+    stages = asked.funnel.stages
+    counted = "attempts" if asked.count == "attempts" else scope.unit
+
+    def name(cell: str) -> str:
+        return json.dumps({"funnel": written, "cell": cell}, ensure_ascii=False)
+
+    def ask(steps: Steps, inside: NDArray[np.bool_]) -> Told:
+        labels = _labels(steps, inside, asked, scope.unit)
+        found, times = [], list[Took]()
+        for i in range(1, len(stages)):
+            there, before = labels.reached > i, labels.reached >= i
+            came = _named(asked, i)
+            found.append(
+                single(name(f"stage.{i}"), labels.journey[there], labels.journey[before],
+                       f"went on to {came}", f"{counted} at {_named(asked, i - 1)}", -1)
+            )  # fmt: skip
+            took = labels.times[there, i] - labels.times[there, i - 1]
+            times.append(
+                single_time(name(f"stage.{i}"), labels.journey[there], took,
+                            f"from {_named(asked, i - 1)} to {came}", counted, 1)
+            )  # fmt: skip
+        return Told(found, times)
+
+    return ask
+
+
+def _named(asked: Asked, stage: int) -> str:
+    if asked.funnel.order == "any":
+        return f"at least {stage + 1} of them"
+    return asked.funnel.stages[stage].name or f"stage {stage + 1}"

@@ -12,6 +12,7 @@ from mossy_trail.core.measures.gates import CAUSES, OUTCOMES, Labels, label
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Share, share
+from mossy_trail.engine.rates import Asking, Told, Worse, rates_of, single
 from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
@@ -98,3 +99,44 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
         return found
 
     return joined_inside(study, scope, ask)
+
+
+CAUSE_WORDS = {
+    "asked": "gates on the way to a screen",
+    "link": "gates that a link led to",
+    "expired": "gates of sign-ins that had run out",
+}
+OUTCOME_WORDS = {
+    "lost": "did not get in",
+    "in": "got in, but not where they wanted",
+    "reached": "reached what they wanted",
+}
+DETOUR_WORDS = {"recovery": "the forgotten code", "sign_up": "signing up"}
+
+
+@rates_of("gates")
+def rates(study: Study, scope: Scope) -> Asking:
+    """Shares of gates by cause, of tries, and of detours."""
+
+    def ask(steps: Steps, inside: Mask) -> Told:
+        labels, journeys = label(steps, inside), np.arange(len(inside))
+        failed = np.repeat(journeys, labels.failed)
+        tries = np.repeat(journeys, labels.failed + labels.ok)
+        found = [single("failed", failed, tries, "failed", "tries to sign in", 1)]
+        for i, (cause, of) in enumerate(CAUSE_WORDS.items()):
+            own = labels.journey[labels.cause == i]
+            for k, (end, says) in enumerate(OUTCOME_WORDS.items()):
+                told = labels.journey[(labels.cause == i) & (labels.outcome == k)]
+                worse: Worse = 1 if end == "lost" else -1 if end == "reached" else 0
+                found.append(single(f"{cause}.{end}", told, own, says, of, worse))
+        for kind, words in DETOUR_WORDS.items():
+            made = getattr(labels, kind)
+            found.append(
+                single(
+                    f"{kind}.in", np.flatnonzero(made == 2), np.flatnonzero(made > 0),
+                    "got in after it", f"detours by {words}", -1,
+                )
+            )  # fmt: skip
+        return Told(found, [])
+
+    return ask

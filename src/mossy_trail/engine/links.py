@@ -12,12 +12,15 @@ from urllib.parse import urlsplit
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.measures.cells import Cells, Words
 from mossy_trail.core.measures.links import AFTERS, OUTCOMES, STARTS, Known, label
 from mossy_trail.core.model.app_map import variables
+from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, name_of, tallied
+from mossy_trail.engine.rates import Asking, Rate, Told, Worse, rates_of
 from mossy_trail.engine.registry import GoalParams, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import Study
@@ -181,3 +184,76 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     goal = words[-1] if kind.endswith(".goal") and words else ""
     known = _known(study, goal)
     return journeys_of(study, scope, lambda s, i: label(s, known, goal, i).cells, figure)
+
+
+LANDED_WORDS: dict[str, tuple[str, Worse]] = {
+    "target": ("landed on its screen", -1),
+    "fallback": ("landed on another screen", 1),
+    "not_found": ("landed on “not found”", 1),
+    "recovered": ("reached its screen after sign-in", 0),
+    "lost": ("was lost at sign-in", 1),
+    "nothing": ("led to nothing", 1),
+}
+AFTER_WORDS: dict[str, tuple[str, Worse]] = {
+    "bounced": ("was left where it landed", 1),
+    "returned": ("was left by going back to before", 0),
+    "parent": ("was left by going back to a parent", 0),
+    "back_out": ("was left by going back out of the app", 0),
+    "stayed": ("was followed by more", -1),
+}
+
+
+@rates_of("links")
+def rates(study: Study, scope: Scope, goal: str = "") -> Asking:
+    """Shares of links opened, and of links that landed."""
+    known = _known(study, goal)
+
+    def ask(steps: Steps, inside: Mask) -> Told:
+        labels = label(steps, known, goal, inside)
+        found: list[Rate] = []
+        for by, of in GROUP_WORDS.items():
+            opened = labels.cells[f"{by}.open"]
+            landed = Cells(
+                opened.naming,
+                labels.groups[by][labels.landed],
+                labels.links.journey.astype("i4"),
+            )
+            kinds = ((f"{by}.landed", opened, LANDED_WORDS), (f"{by}.after", landed, AFTER_WORDS))
+            for kind, base, ends in kinds:
+                found += _ends(kind, labels.cells[kind], base, of, ends)
+            odd = labels.cells[f"{by}.placeholder"]
+            said = partial(_opened_words, of=of)
+            found.append(
+                Rate(f"{by}.placeholder", odd, opened, "bore a placeholder", "{0}", worse=1,
+                     said=said)
+            )  # fmt: skip
+        return Told(found, [])
+
+    return ask
+
+
+GROUP_WORDS = {
+    "every": "all links",
+    "pattern": "{0}",
+    "source": "links from {0}",
+    "start": "{0} links",
+}
+
+
+def _opened_words(name: Words, of: str) -> list[str]:
+    return [of.format(*name)]
+
+
+def _ends(
+    kind: str, told: Cells, base: Cells, of: str, ends: dict[str, tuple[str, Worse]]
+) -> list[Rate]:
+    """One kind of cells for each end, as they differ in whether more is worse."""
+    width, found = len(ends), []
+    for code, (says, worse) in enumerate(ends.values()):
+        number = np.where(told.number % width == code, told.number, NONE)
+        own = told._replace(number=np.where(told.number == NONE, NONE, number))
+        found.append(
+            Rate(kind, own, base, says, "{0}", width, worse=worse,
+                 said=partial(_opened_words, of=of))
+        )  # fmt: skip
+    return found

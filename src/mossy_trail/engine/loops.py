@@ -9,11 +9,14 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.measures.cells import Words
 from mossy_trail.core.measures.loops import KINDS, Cycles, label, loops, numbers_of
+from mossy_trail.core.measures.moments import ALL
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, figure_of, journeys_of, tallied
+from mossy_trail.engine.rates import Asking, Rate, Told, Took, Worse, in_scope, rates_of
 from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import alone, each_inside, scope_mask
 from mossy_trail.engine.study import JourneyRef, Study
@@ -163,3 +166,54 @@ def of_journey(study: Study, ref: JourneyRef) -> list[Round]:
 @evidence_of("loops")
 def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     return journeys_of(study, scope, lambda steps, inside: label(steps, inside)[0], figure)
+
+
+KIND_WORDS = {
+    "ping_pong": "back and forth",
+    "detour": "a detour and back",
+    "piled_up": "onward to a new copy",
+    "tab_flip": "between tabs",
+    "by_tab": "back by choosing a tab",
+    "redirect_loop": "sent round by redirects",
+    "sent_again": "sent back by a redirect",
+}
+
+
+@rates_of("loops")
+def rates(study: Study, scope: Scope) -> Asking:
+    """Shares of journeys with a loop, of visits that were left by going back, and of odd ones."""
+    odd: tuple[tuple[str, str, Worse], ...] = (
+        ("backs", "went back from {0}", 0),
+        ("mistake", "went back within 3 s from {0}", 1),
+        ("dead_end", "ended, with no way out, on {0}", 1),
+        ("stuck", "were stuck on {0}", 1),
+        ("piled", "piled up another copy of {0}", 1),
+    )
+
+    def ask(steps: Steps, inside: Mask) -> Told:
+        labels, own = label(steps, inside)
+        sessions, walked = in_scope(inside), labels["loop"]
+        return Told(
+            [
+                *(
+                    Rate(kind, labels[kind], labels["visits"], says, "visits of {0}", worse=worse)
+                    for kind, says, worse in odd
+                ),
+                Rate("kind", labels["kind"], sessions, "walked a loop, {0}", scope.unit, ALL,
+                     once=True, worse=1, said=lambda name: [KIND_WORDS[name[0]]]),
+                Rate("loop", walked, sessions, "walked {0}, {1}", scope.unit, ALL, once=True,
+                     worse=1, said=loop_words),
+                Rate("ended", labels["ended"], walked, "ended with {0}, {1}", "loops {0}", worse=1,
+                     said=loop_words),
+            ],
+            [Took("loop", walked.naming, walked.number, walked.journey.astype("i8"),
+                  own.took / 1000, "in {0}, {1}", "loops", 1, said=loop_words)],
+        )  # fmt: skip
+
+    return ask
+
+
+def loop_words(name: Words) -> list[str]:
+    """The cycle until it closes, and its kind."""
+    kind, *screens = name
+    return [" → ".join([*screens, *screens[:1]]), KIND_WORDS[kind]]

@@ -13,6 +13,7 @@ from mossy_trail.core.measures.onboarding import ENDS, WAYS, Labels, label
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
+from mossy_trail.engine.rates import Asking, Told, Took, Worse, rates_of, single, single_time
 from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
@@ -114,3 +115,49 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
         return found
 
     return joined_inside(study, scope, ask)
+
+
+END_WORDS = {
+    "finished": "finished onboarding in their first go",
+    "later": "finished onboarding in a later session",
+    "skipped": "got inside without finishing onboarding",
+    "never": "neither finished onboarding nor got inside",
+}
+WAY_WORDS = {
+    "on": "went on from {}",
+    "back": "went back from {}",
+    "skipped": "skipped the rest of onboarding on {}",
+    "ended": "left the app on {}",
+    "elsewhere": "went elsewhere from {}",
+}
+_WORSE: dict[str, Worse] = {"finished": -1, "never": 1, "on": -1, "ended": 1}
+
+
+@rates_of("onboarding")
+def rates(study: Study, scope: Scope) -> Asking:
+    """Shares of users who began, of sessions on each screen, and how long visits of each are."""
+    chain = study.app_map.funnels.get("onboarding", ())
+
+    def ask(steps: Steps, inside: Mask) -> Told:
+        labels = label(steps, chain, inside)
+        found = [
+            single(f"user.{end}", labels.begun[labels.end == i], labels.begun, says,
+                   "users who began onboarding", _WORSE.get(end, 0))
+            for i, (end, says) in enumerate(END_WORDS.items())
+        ]  # fmt: skip
+        times: list[Took] = []
+        for place, screen in enumerate(chain):
+            own = labels.journey[_of(labels, place, "")]
+            found += [
+                single(f"screen.{place}.{way}", labels.journey[_of(labels, place, way)], own,
+                       says.format(screen), f"sessions on {screen}", _WORSE.get(way, 0), True)
+                for way, says in WAY_WORDS.items()
+            ]  # fmt: skip
+            at = _of(labels, place, "") & (labels.dwell >= 0)
+            times.append(
+                single_time(f"screen.{place}", labels.journey[at], labels.dwell[at],
+                            f"on {screen}", "visits")
+            )  # fmt: skip
+        return Told(found, times)
+
+    return ask

@@ -19,6 +19,7 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
 from mossy_trail.engine.celled import Count, Counts, Labels, Mask, journeys_of, tallied
+from mossy_trail.engine.rates import Asking, Told, document, in_scope, rates_of, single
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
 from mossy_trail.engine.scoped import alone, each_inside, size_of
 from mossy_trail.engine.study import JourneyRef, Study
@@ -236,3 +237,19 @@ def found_in(study: Study, scope: Scope, pattern: str) -> Iterator[dict[str, obj
                 "last": last - begin,
                 "took_ms": took // 1000,
             }
+
+
+@rates_of("patterns")
+def rates(study: Study, scope: Scope, pattern: str) -> Asking:
+    """Who has a match."""
+    automatic = automaton(_read(study, pattern))
+
+    def ask(steps: Steps, inside: Mask) -> Told:
+        found = matches(steps, automatic, inside)
+        figure = document(pattern=pattern, cell=["match", ""])
+        journeys = in_scope(inside).journey
+        return Told(
+            [single(figure, found.journey, journeys, "had a match", scope.unit, once=True)], []
+        )
+
+    return ask

@@ -15,6 +15,7 @@ from mossy_trail.core.model.log import EVENT, NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import SMALL, Quartiles, Share, quartiles, share
+from mossy_trail.engine.rates import Asking, Told, Took, rates_of, single, single_time
 from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
@@ -126,3 +127,54 @@ def _counted(labels: sign_in.Labels, inside: NDArray[np.bool_], scope: Scope) ->
 
 def _count(total: sign_in.Tally, figure: str) -> int:
     return int(total.counts[sign_in.figure_labels(figure)].sum())
+
+
+WAY_WORDS = {
+    "ended": "left the app at sign-in without a try",
+    "back": "went back from sign-in without a try",
+    "recovery": "went for a forgotten code without a try",
+    "sign_up": "went to sign up without a try",
+    "elsewhere": "went elsewhere from sign-in without a try",
+}
+
+
+@rates_of("sign-in")
+def rates(study: Study, scope: Scope) -> Asking:
+    """Shares of those who met sign-in and of those who tried, and how long it took them."""
+    outcomes = _told(study)
+
+    def ask(steps: Steps, inside: NDArray[np.bool_]) -> Told:
+        labels = sign_in.label(steps)
+        chosen = _counted(labels, inside, scope)
+
+        def of(figure: str) -> NDArray[np.int64]:
+            return np.flatnonzero(chosen & sign_in.figure_labels(figure)[labels.label])
+
+        def took(figure: str, micros: NDArray[np.int64], says: str, who: str) -> Took:
+            own = np.flatnonzero(chosen & (micros >= 0))
+            return single_time(figure, own, micros[own], says, who, 1)
+
+        met, tried, got_in = of("met"), of("tried"), of("in")
+        found = [single("met", met, of("all"), "met sign-in", "sessions")]
+        if not outcomes:
+            return Told(found, [])
+        found += [
+            single("tried", tried, met, "tried to sign in", "those who met sign-in", -1),
+            single("in", got_in, met, "got in", "those who met sign-in", -1),
+            single("lost_tried", of("lost_tried"), tried, "tried and did not get in",
+                   "those who tried", 1),
+            *(
+                single(f"lost_met.{way}", of(f"lost_met.{way}"), met, says,
+                       "those who met sign-in", 1 if way == "ended" else 0)
+                for way, says in WAY_WORDS.items()
+            ),
+        ]  # fmt: skip
+        return Told(
+            found,
+            [
+                took("tried", labels.to_try, "from sign-in to the first try", "those who tried"),
+                took("in", labels.to_in, "from the first try to getting in", "those who got in"),
+            ],
+        )
+
+    return ask

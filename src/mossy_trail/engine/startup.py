@@ -13,6 +13,7 @@ from mossy_trail.core.measures.startup import KINDS, LANDINGS, Labels, label
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import SMALL, Share, share
+from mossy_trail.engine.rates import Asking, Told, document, rates_of, single, single_time
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, joined_inside
 from mossy_trail.engine.study import Study
@@ -183,3 +184,63 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
         return found
 
     return joined_inside(study, scope, ask)
+
+
+LANDED_WORDS = {
+    "onboarding": "onboarding",
+    "sign_in": "sign-in",
+    "inside": "a tab",
+    "link_target": "what their link names",
+    "not_found": "“not found”",
+    "elsewhere": "another screen",
+}
+
+
+@rates_of("start-up")
+def rates(study: Study, scope: Scope, slow: int = SLOW) -> Asking:
+    """Shares of starts, and how long cold ones take."""
+    has_splash = any(screen.role == "splash" for screen in study.app_map.screens)
+
+    def ask(steps: Steps, inside: Mask) -> Told:
+        labels = label(steps, inside)
+
+        def of(cell: str) -> NDArray[np.int32]:
+            return labels.journey[_of_cell(labels, cell, slow)]
+
+        def name(cell: str) -> str:
+            return document(cell=cell, slow=slow)
+
+        landed = (labels.kind == _COLD) & (labels.landing != _LEFT)
+        every, cold, limit = of("all"), of("cold"), f"{slow / 1000:g} s"
+        found = [
+            single(name("link"), of("link"), every, "were by a link", "starts"),
+            single(
+                name("slow"), of("slow"), labels.journey[landed],
+                f"took {limit} or longer", "cold starts that landed", 1,
+            ),
+            *(
+                single(
+                    name(f"land.{word}"), of(f"land.{word}"), every,
+                    f"landed on {says}", "starts", 1 if word == "not_found" else 0,
+                )
+                for word, says in LANDED_WORDS.items()
+            ),
+            *(
+                single(
+                    name(f"{kind}.ended"), of(f"{kind}.ended"), of(kind),
+                    "ended on their first screen", f"{kind} starts", 1,
+                )
+                for kind in ("slow", "quick")
+            ),
+        ]  # fmt: skip
+        if has_splash:
+            left = single(name("left"), of("left"), cold, "were left before a screen came up",
+                          "cold starts", 1)  # fmt: skip
+            found.insert(0, left)
+        took = single_time(
+            name("cold"), labels.journey[landed], labels.took[landed],
+            "from the start to the first screen", "cold starts that landed", 1,
+        )  # fmt: skip
+        return Told(found, [took])
+
+    return ask

@@ -114,6 +114,10 @@ class Study:
         """The answer of every part, in order."""
         return list(_threads.map(ask, self.parts))
 
+    def each_place(self, ask: Callable[[int], Answer]) -> list[Answer]:
+        """The answer of every part, asked by its place, in order."""
+        return list(_threads.map(ask, range(len(self.parts))))
+
     @cached_property
     def index(self) -> Index:
         """All journeys, in order of parts."""

@@ -8,12 +8,16 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.measures.cells import Cells, Grid
+from mossy_trail.core.measures.moments import ALL
 from mossy_trail.core.measures.tabs import label
+from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.properties import Property
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, tallied
+from mossy_trail.engine.rates import Asking, Rate, Told, Took, rates_of
 from mossy_trail.engine.registry import evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import Study
@@ -70,7 +74,7 @@ def measure(study: Study, scope: Scope) -> TabFigures:
     asked = each_inside(study, scope, _asked)
     counts = Counts([told for told, _ in asked])
     inside = scope_mask(study, scope)
-    names = study.parts[0].places.tab_names if study.parts else []
+    names = _tab_names(study)
     tabs = [
         _tab(study, counts, inside, scope.unit, name, [own[code] for _, own in asked])
         for code, name in enumerate(names)
@@ -106,9 +110,7 @@ def _tab(
     name: str,
     stays: Sequence[Stays],
 ) -> Tab:
-    shown = next((tab.shown_to for tab in study.app_map.tabs if tab.name == name), None)
-    if not shown or not all(study.property(key).values for key in shown):
-        shown = None  # the log does not tell who it is shown to
+    shown = _told_shown(study, name)
     visited = counts.of("visit", name)
     could = inside & _could_see(study, shown) if shown else inside
     used, of = visited.journeys, int(could.sum())
@@ -146,3 +148,58 @@ def _ways(counts: Counts, kind: str) -> list[Way]:
 @evidence_of("tabs")
 def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     return journeys_of(study, scope, lambda steps, inside: label(steps, inside)[0], figure)
+
+
+@rates_of("tabs")
+def rates(study: Study, scope: Scope) -> Asking:
+    """Who used each tab, how its visits began and how long they were."""
+    shown = [_told_shown(study, name) for name in _tab_names(study)]
+    could = [_could_see(study, own) if own else None for own in shown]
+    place = {id(steps): i for i, steps in enumerate(study.parts)}
+
+    def ask(steps: Steps, inside: Mask) -> Told:
+        labels, own = label(steps, inside)
+        here = slice(*study.edges[place[id(steps)] :][:2])
+        seers = [np.flatnonzero(inside if of is None else inside & of[here]) for of in could]
+        by_tab, visits = Grid(_tab_names(study)), labels["visit"]
+        able = Cells(
+            by_tab,
+            np.repeat(np.arange(len(seers)), [len(who) for who in seers]),
+            np.concatenate([np.empty(0, "i8"), *seers]).astype("i4"),
+        )
+        unit = scope.unit if not any(shown) else f"{scope.unit} that could see it"
+        return Told(
+            [
+                Rate("visit", visits, able, "used {0}", unit, once=True),
+                Rate("first", labels["first"], _sessions(by_tab, labels["first"]),
+                     "began in {0}", "sessions with a tab", ALL),
+                Rate("root", labels["root"], visits, "came to the root of {0}", "visits of {0}"),
+                Rate("resumed", labels["resumed"], visits,
+                     "came back to where they had been in {0}", "visits of {0}"),
+                Rate("again", labels["again"], visits, "chose {0} while in it", "visits of {0}"),
+                Rate("root_back", labels["root_back"], visits,
+                     "went back from the root of {0} to another tab", "visits of {0}"),
+                Rate("mismatch", labels["mismatch"], visits,
+                     "had another tab reported in {0}", "visits of {0}", worse=1),
+            ],
+            [Took("visit", by_tab, own.tab.astype("i8"), own.journey.astype("i8"),
+                  np.where(own.dwell < 0, NONE, own.dwell / 1000), "in {0}", "visits")],
+        )  # fmt: skip
+
+    return ask
+
+
+def _sessions(naming: Grid, first: Cells) -> Cells:
+    return Cells(naming, np.where(first.number == NONE, NONE, 0), first.journey)
+
+
+def _tab_names(study: Study) -> list[str]:
+    return study.parts[0].places.tab_names if study.parts else []
+
+
+def _told_shown(study: Study, name: str) -> Mapping[str, Sequence[str]] | None:
+    """To whom a tab is shown; None for all, and where the log does not tell."""
+    shown = next((tab.shown_to for tab in study.app_map.tabs if tab.name == name), None)
+    if not shown or not all(study.property(key).values for key in shown):
+        return None
+    return shown

@@ -1,0 +1,83 @@
+"""Medians of what users took, held against each other, where users are what chance works on.
+
+A median's interval is that of the share of values up to it, carried over to the values (R.
+Woodruff, J. Am. Stat. Assoc. 47, 1952); that of a difference adds the two sides (G. Zou and A.
+Donner, Stat. Med. 27, 2008). Whether two differ by chance is asked of their ranks, as the share of
+values that lie up to the median of both (A. Mood, Introduction to the Theory of Statistics, 1950).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import sqrt
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.measures.moments import Moments, moments_of
+from mossy_trail.core.stats.clustered import Gap, gap, standard_error, times_of_error
+
+
+@dataclass(frozen=True)
+class Middle:
+    """The median of `of` values of so many users, with its 95 % interval."""
+
+    median: float
+    of: int
+    low: float
+    high: float
+    users: int
+
+
+def middle(values: NDArray[Any], user: NDArray[np.int64]) -> Middle | None:
+    """Of values of shape (n,) and whose each is."""
+    if not len(values):
+        return None
+    ranked = np.sort(values)
+    found = _median(ranked)
+    of = _up_to(values, user, np.zeros(len(values), "i8"), found, 1)
+    users = int(of.users[0, 0])
+    reach = times_of_error(users) * standard_error(of, 0, 0)
+    low, high = np.quantile(ranked, [max(0.5 - reach, 0), min(0.5 + reach, 1)])
+    if users <= 1:
+        low, high = ranked[0], ranked[-1]
+    return Middle(found, len(values), float(low), float(high), users)
+
+
+def _median(ranked: NDArray[Any]) -> float:
+    half = len(ranked) // 2
+    return float(ranked[half] + ranked[half - (len(ranked) % 2 == 0)]) / 2
+
+
+def gap_of_medians(
+    values: NDArray[Any], user: NDArray[np.int64], group: NDArray[np.int64]
+) -> tuple[Middle | None, Middle | None, Gap | None, float]:
+    """The medians of groups 0 and 1, the first less the second, and the difference of the shares
+    of values up to the median of both."""
+    one, other = (middle(values[group == code], user[group == code]) for code in (0, 1))
+    if one is None or other is None:
+        return one, other, None, 0.0
+    told = _up_to(values, user, group, _median(np.sort(values)), 2)
+    shares = gap(told, 0)
+    assert shares is not None
+    low = sqrt((one.median - one.low) ** 2 + (other.high - other.median) ** 2)
+    high = sqrt((one.high - one.median) ** 2 + (other.median - other.low) ** 2)
+    found = one.median - other.median
+    return one, other, Gap(found, found - low, found + high, shares.p), shares.difference
+
+
+def _up_to(
+    values: NDArray[Any],
+    user: NDArray[np.int64],
+    group: NDArray[np.int64],
+    limit: float,
+    groups: int,
+) -> Moments:
+    """Values up to the limit as one cell, of all values."""
+    numbers, own = np.unique(user, return_inverse=True)
+    at = own * groups + group
+    shape = (1, len(numbers), groups)
+    x = np.bincount(at, values <= limit, len(numbers) * groups).reshape(shape).astype("f8")
+    y = np.bincount(at, minlength=len(numbers) * groups).reshape(shape).astype("f8")
+    return moments_of(x, y, np.zeros(1, "i8"))

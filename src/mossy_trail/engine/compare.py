@@ -1,0 +1,247 @@
+"""Two groups of journeys held against each other, in every share and time of all measures."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.stats.clustered import Gap, adjusted, estimates, gap, gap_within
+from mossy_trail.core.stats.medians import Middle, gap_of_medians
+from mossy_trail.engine import segments
+from mossy_trail.engine.journeys import Wanted
+from mossy_trail.engine.rates import Asked, Counted, Figure, Timed, counted
+from mossy_trail.engine.scoped import groups_of, scope_mask
+from mossy_trail.engine.study import Study
+
+Mask = NDArray[np.bool_]
+CHANCE = 0.05
+"""Of what is called beyond chance, the share that is not, at the most."""
+MOST_STRATA = 6
+MOST_VALUES = 6
+"""Values of a property that journeys are kept alike by, at the most."""
+PLATFORMS = ("platform", "os", "device_os")
+
+
+@dataclass(frozen=True)
+class Side:
+    """A figure of one group: a share (`count` of `of`) or a median in ms, its 95 % interval, and
+    how many users it is of."""
+
+    value: float
+    low: float
+    high: float
+    count: int
+    of: int
+    users: int
+
+
+@dataclass(frozen=True)
+class Compared:
+    """A figure of both groups, and the first less the second.
+
+    `q` is what the difference would be called at the least as one of all that were looked at; it is
+    `beyond` chance where that is small. `like` is the difference among like journeys; they
+    `disagree` where one of the two tells a difference and the other none, or the contrary.
+    `touched` are users of the first group whom it makes a difference to.
+    """
+
+    measure: str
+    name: str
+    figure: str
+    says: str
+    of: str
+    timed: bool
+    worse: int
+    one: Side
+    other: Side
+    gap: Gap
+    q: float | None
+    beyond: bool
+    like: Gap | None
+    disagree: bool
+    touched: float
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """`sizes` are journeys of the groups; those in both are left out. `strata` are like journeys,
+    by what they are alike in, with how many of each group there are."""
+
+    sizes: tuple[int, int]
+    users: tuple[int, int]
+    in_both: int
+    looked_at: int
+    strata: list[tuple[str, int, int]]
+    figures: list[Compared]
+
+
+class Sides(NamedTuple):
+    """Two groups: values of the property `by`, or segments; the second may be all others ("")."""
+
+    one: str
+    other: str
+    by: str = ""
+
+
+def compare(study: Study, scope: Scope, sides: Sides, asked: Sequence[Asked]) -> Comparison:
+    """Raises `KeyError` where there is no such value, `SegmentError` for what is no segment."""
+    inside = scope_mask(study, scope)
+    one, other = masks_of(study, scope, sides)
+    both = inside & one & other
+    group = np.where(inside & one & ~both, 0, np.where(inside & other & ~both, 1, -1))
+    names, stratum = _strata(study, scope, group, sides.by)
+    size = len(names)
+    within = np.where((group >= 0) & (stratum >= 0), group * size + stratum, -1)
+    ways = [(group.astype("i8"), 2), *([(within.astype("i8"), 2 * size)] if size > 1 else [])]
+    found = [
+        told
+        for one_figure in counted(study, scope, asked, ways)
+        for told in [_compared(one_figure, group, size)]
+        if told is not None
+    ]
+    counts = [(group == code) for code in (0, 1)]
+    users = [len(np.unique(study.index.user[own])) for own in counts]
+    strata = [
+        (name, int((within == i).sum()), int((within == size + i).sum()))
+        for i, name in enumerate(names if size > 1 else [])
+    ]
+    return Comparison(
+        (int(counts[0].sum()), int(counts[1].sum())),
+        (users[0], users[1]),
+        int(both.sum()),
+        sum(one.gap.p is not None for one in found),
+        strata,
+        _judged(found),
+    )
+
+
+def masks_of(study: Study, scope: Scope, sides: Sides) -> tuple[Mask, Mask]:
+    """The journeys of each side, in scope or not."""
+    if sides.by:
+        groups = groups_of(study, scope, sides.by)
+        one = groups.code == groups.number(sides.one)
+        return one, (groups.code == groups.number(sides.other)) if sides.other else ~one
+    one = segments.of(study, sides.one)
+    return one, segments.of(study, sides.other) if sides.other else ~one
+
+
+def _strata(
+    study: Study, scope: Scope, group: NDArray[np.int64], by: str
+) -> tuple[list[str], NDArray[np.int64]]:
+    """What journeys are alike in: their platform, new or returning users, how they began. The most
+    frequent combinations that both groups have; −1 for all others."""
+    sorts: list[tuple[list[str], NDArray[np.int64]]] = []
+    for name in PLATFORMS:
+        values = study.property(name).values
+        if name != by and 2 <= len(values) <= MOST_VALUES:
+            groups = groups_of(study, scope, name)
+            sorts.append(
+                ([value or "not told" for value in groups.values], groups.code.astype("i8"))
+            )
+    user = study.index.user
+    first = np.append(True, user[1:] != user[:-1])[: len(user)]
+    sorts.append((["returning", "new"], first.astype("i8")))
+    linked = study.joined(Wanted(start="link").mask)
+    sorts.append((["", "by a link"], linked.astype("i8")))
+    number = np.zeros(len(user), "i8")
+    for words, code in sorts:
+        number = number * len(words) + code
+    if scope.unit == "users":
+        number = _of_first(number, user, group)
+    kinds, place = np.unique(number, return_inverse=True)
+    sizes = [np.bincount(place[group == code], minlength=len(kinds)) for code in (0, 1)]
+    common = np.argsort(-np.minimum(*sizes), kind="stable")[:MOST_STRATA]
+    common = common[np.minimum(*sizes)[common] > 0]
+    code = np.full(len(kinds), -1)
+    code[common] = np.arange(len(common))
+    return [_stratum(int(kinds[i]), sorts) for i in common], code[place]
+
+
+def _of_first(
+    number: NDArray[np.int64], user: NDArray[np.int32], group: NDArray[np.int64]
+) -> NDArray[np.int64]:
+    """That of the user's first journey in the group."""
+    key = user.astype("i8") * 3 + group + 1
+    _, first, own = np.unique(key, return_index=True, return_inverse=True)
+    return np.asarray(number[first][own])
+
+
+def _stratum(number: int, sorts: Sequence[tuple[list[str], NDArray[np.int64]]]) -> str:
+    words = []
+    for names, _ in reversed(sorts):
+        number, code = divmod(number, len(names))
+        words.append(names[code])
+    return ", ".join(word for word in reversed(words) if word)
+
+
+def _compared(told: Counted | Timed, group: NDArray[np.int64], strata: int) -> Compared | None:
+    if isinstance(told, Timed):
+        return _compared_times(told, group)
+    found = gap(told.of[0], told.cell)
+    if found is None:
+        return None
+    one, other = (
+        Side(own.share, own.low, own.high, own.count, own.of, own.users)
+        for own in estimates(told.of[0], told.cell)
+    )
+    like = gap_within(told.of[1], told.cell, strata) if strata > 1 else None
+    touched = abs(found.difference) * one.users
+    return _row(told.figure, one, other, found, like, touched)
+
+
+def _compared_times(told: Timed, group: NDArray[np.int64]) -> Compared | None:
+    own = group[told.at] >= 0
+    left, right, found, apart = gap_of_medians(told.value[own], told.user[own], group[told.at][own])
+    if left is None or right is None or found is None:
+        return None
+    one, other = (_side(side) for side in (left, right))
+    return _row(told.figure, one, other, found, None, abs(apart) * left.users)
+
+
+def _side(own: Middle) -> Side:
+    return Side(own.median, own.low, own.high, own.of, own.of, own.users)
+
+
+def _row(
+    figure: Figure, one: Side, other: Side, found: Gap, like: Gap | None, touched: float
+) -> Compared:
+    row = partial(
+        Compared,
+        figure.measure,
+        figure.name,
+        figure.figure,
+        figure.says,
+        figure.of,
+        figure.timed,
+        figure.worse,
+    )
+    return row(one, other, found, None, False, like, _disagree(found, like), touched)
+
+
+def _disagree(plain: Gap, like: Gap | None) -> bool:
+    """Whether only one of two differences is sure to be none of chance, or both, but contrary."""
+    if like is None or plain.p is None or like.p is None:
+        return False
+    signs = [
+        np.sign(one.difference) * (one.p <= CHANCE) for one in (plain, like) if one.p is not None
+    ]
+    return bool(signs[0] != signs[1])
+
+
+def _judged(found: Sequence[Compared]) -> list[Compared]:
+    """With what each difference is among all; those beyond chance first, then by users touched."""
+    p = np.array([1.0 if one.gap.p is None else one.gap.p for one in found])
+    tested = np.array([one.gap.p is not None for one in found], bool)
+    q = np.ones(len(p))
+    q[tested] = adjusted(p[tested])
+    rows = [
+        replace(one, q=float(q[i]) if tested[i] else None, beyond=bool(q[i] <= CHANCE))
+        for i, one in enumerate(found)
+    ]
+    return sorted(rows, key=lambda one: (not one.beyond, -one.touched, one.figure))
