@@ -156,3 +156,8 @@ export function signed(share: number): string {
   const said = percent(Math.abs(share));
   return said.startsWith("<") ? "0 %" : `${share < 0 ? "−" : "+"}${said}`;
 }
+
+/** A difference of times, with its sign. */
+export function signedTime(milliseconds: number): string {
+  return `${milliseconds < 0 ? "−" : "+"}${duration(Math.abs(milliseconds))}`;
+}

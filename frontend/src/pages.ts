@@ -1,6 +1,7 @@
 import { type ComponentType, lazy } from "react";
 import type { AppSummary } from "./api/client";
 import { wordFigures } from "./scope/figures";
+import { VIEWS } from "./shell/views";
 import { figureWords as appMapWords } from "./views/app-map/words";
 import { figureWords as fitWords } from "./views/fit/words";
 import { chainWords, figureWords as funnelWords } from "./views/funnels/words";
@@ -13,6 +14,9 @@ import { figureWords as startUpWords } from "./views/start-up/words";
 /** Views are read when they are first gone to. */
 const AppMapView = lazy(async () => ({
   default: (await import("./views/app-map/AppMapView")).AppMapView,
+}));
+const CompareView = lazy(async () => ({
+  default: (await import("./views/compare/CompareView")).CompareView,
 }));
 const DropOffsView = lazy(async () => ({
   default: (await import("./views/drop-offs/DropOffsView")).DropOffsView,
@@ -172,10 +176,20 @@ export const PAGES: Record<string, Page[]> = {
       words: { patterns: patternWords },
     },
   ],
+  Tell: [
+    {
+      path: "/compare",
+      word: "Compare",
+      icon: "layout-split",
+      key: "c",
+      view: CompareView,
+    },
+  ],
 };
 
-for (const { words } of Object.values(PAGES).flat()) {
+for (const { path, word, words } of Object.values(PAGES).flat()) {
   for (const [measure, said] of Object.entries(words ?? {})) {
     wordFigures(measure, said);
+    VIEWS[measure] = { path, word };
   }
 }

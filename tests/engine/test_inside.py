@@ -21,10 +21,10 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import dropoffs, links, loops, tabs
 from mossy_trail.engine.celled import Count
 from mossy_trail.engine.links import closest
-from mossy_trail.engine.measures import breakdown
 from mossy_trail.engine.registry import EVIDENCE
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import Study
+from mossy_trail.engine.trend import trend
 from mossy_trail.intake.reader import read_files
 from tests.conftest import Demo
 from tests.engine.test_getting_in import SCOPES, group_of, sessions
@@ -69,8 +69,8 @@ def test_a_token_that_ran_out_sends_round_in_a_loop(study: Study, demo: Demo) ->
     found = [loop for loop in loops.measure(study, Scope()).loops if loop.kind == "redirect_loop"]
     worst = max(found, key=lambda loop: loop.count.times)
     assert set(worst.screens) == {"SignIn", "PassWallet"}
-    split_up = breakdown(study, Scope(), "loops", worst.count.figure, "version", ("3.1", "3.2"))
-    shares = {part.value: part.share.count for part in split_up.groups}
+    split_up = trend(study, Scope(), "loops", worst.count.figure, "version", two=("3.1", "3.2"))
+    shares = {part.value: part.figure.count for part in split_up.points if part.figure}
     assert shares["3.1"] >= demo.figures["planted"]["gate_loops"]["all"] * 0.8
     assert split_up.between
     assert split_up.between.low > 0

@@ -11,8 +11,9 @@ from mossy_trail.core.model.log import DAY
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import dropoffs, gates, journeys, loops, patterns, tabs
 from mossy_trail.engine.celled import figure_of
-from mossy_trail.engine.measures import behind, breakdown, measured
+from mossy_trail.engine.measures import behind, measured
 from mossy_trail.engine.scoped import scope_mask
+from mossy_trail.engine.trend import trend
 from tests.engine.written import READ_AT, study
 
 
@@ -153,5 +154,7 @@ def test_by_property_counts_users_of_users() -> None:
     )
     users = Scope(unit="users")
     figure = figure_of(("visits", "Detail"))
-    told = breakdown(found, users, "loops", figure, "platform")
-    assert [(one.value, one.share.count, one.share.of) for one in told.groups] == [("ios", 1, 2)]
+    told = trend(found, users, "loops", figure, "platform")
+    assert [(p.value, p.figure and (p.figure.count, p.figure.of)) for p in told.points] == [
+        ("ios", (1, 2))
+    ]

@@ -20,10 +20,11 @@ from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Share, share
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine.celled import Count, Counts, Labels, journeys_of, tallied
-from mossy_trail.engine.measures import behind, breakdown, measured
+from mossy_trail.engine.measures import behind, measured
 from mossy_trail.engine.registry import EVIDENCE, MEASURES, evidence_of, measure_of
 from mossy_trail.engine.scoped import each_inside, scope_mask
 from mossy_trail.engine.study import Study
+from mossy_trail.engine.trend import trend
 from mossy_trail.web.app import create_app
 
 
@@ -77,8 +78,8 @@ def test_a_measure_is_one_file(study: Study, tmp_path: Path) -> None:
         "2026-05-18",
         "2026-05-25",
     ]
-    told = breakdown(study, Scope(unit="users"), "long-ones", figure, "platform")
-    assert {part.value for part in told.groups} == {"android", "ios"}
+    told = trend(study, Scope(unit="users"), "long-ones", figure, "platform")
+    assert {part.value for part in told.points} == {"android", "ios"}
     path = "/api/apps/{app}/measures/long-ones"
     assert create_app().openapi()["paths"][path]["get"]["summary"].startswith("Journeys of more")
     log, *_ = write(simulate(500, 1), tmp_path)

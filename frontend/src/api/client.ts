@@ -45,6 +45,7 @@ export interface Scope {
   /** Only this value of a property: of the group whose figure is open. */
   part?: string;
   part_by?: string;
+  part_over?: "day" | "week";
 }
 
 export const api = createClient<paths>();

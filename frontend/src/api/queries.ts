@@ -379,26 +379,43 @@ export function useForget(app: string, kind: KeptKind) {
   );
 }
 
-/** The journeys behind a figure, for each value of a property. */
-export function useBreakdown(
-  app: string,
-  scope: Scope,
-  measure: string,
-  figure: string,
-  groups: Groups,
-) {
+interface TrendAsked extends Groups {
+  measure: string;
+  figure: string;
+  timed: boolean;
+  over?: "day" | "week";
+}
+
+/** A figure for each value of a property, or over time. */
+export function useTrend(app: string, scope: Scope, asked: TrendAsked, enabled: boolean) {
   return useQuery({
-    queryKey: ["study", app, "breakdown", scope, measure, figure, groups],
+    queryKey: ["study", app, "trend", scope, asked],
     queryFn: () =>
       dataOf(
-        api.GET("/api/apps/{app}/breakdown", {
-          params: {
-            path: { app },
-            query: { ...scope, measure, figure, ...groups, by: groups.by ?? "" },
-          },
+        api.GET("/api/apps/{app}/trend", {
+          params: { path: { app }, query: { ...scope, ...asked } },
         }),
       ),
-    enabled: groups.by !== undefined,
+    enabled,
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** Two groups in all figures; what takes long is kept while others are asked for. */
+export function useComparison(
+  app: string,
+  scope: Scope,
+  sides: (Required<Pick<Groups, "one" | "other">> & Groups) | null,
+) {
+  return useQuery({
+    queryKey: ["study", app, "compare", scope, sides],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/compare", {
+          params: { path: { app }, query: { ...scope, ...(sides ?? { one: "", other: "" }) } },
+        }),
+      ),
+    enabled: sides !== null,
     placeholderData: keepPreviousData,
   });
 }

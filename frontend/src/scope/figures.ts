@@ -7,8 +7,17 @@ export function wordFigures(measure: string, words: Words) {
   WORDS.set(measure, words);
 }
 
-/** Of which value of a property a figure is; nothing where it is of all. */
-export function partWords({ part, part_by }: { part?: string; part_by?: string }): string {
+interface Part {
+  part?: string;
+  part_by?: string;
+  part_over?: string;
+}
+
+/** Of which value of a property, or when, a figure is; nothing where it is of all. */
+export function partWords({ part, part_by, part_over }: Part): string {
+  if (part_over) {
+    return ` (${part_over === "week" ? "the week from" : "on"} ${part})`;
+  }
   return part_by ? ` (${part_by} ${part || "not told"})` : "";
 }
 

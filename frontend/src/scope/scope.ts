@@ -30,11 +30,14 @@ export function useScope(): Scope {
 export function useOpenedScope(): Scope {
   const scope = useScope();
   const [address] = useSearchParams();
-  const [part, by] = [address.get("part"), address.get("part_by")];
-  return useMemo(
-    () => (part === null || !by ? scope : { ...scope, part, part_by: by }),
-    [scope, part, by],
-  );
+  const [part, by, over] = ["part", "part_by", "part_over"].map((key) => address.get(key));
+  return useMemo(() => {
+    if (part === null || part === undefined || !(by || over)) {
+      return scope;
+    }
+    const stretch = over === "week" ? "week" : "day";
+    return { ...scope, part, ...(by ? { part_by: by } : { part_over: stretch as "day" | "week" }) };
+  }, [scope, part, by, over]);
 }
 
 /** Parts that change at every key press or drag: going back does not halt at each of them. */
@@ -46,7 +49,8 @@ export function useAddress() {
   const change = useCallback(
     (wanted: Record<string, string | number | null>) => {
       // Another figure, or none, is not of the group that the one before was of.
-      const parts = "figure" in wanted ? { part: null, part_by: null, ...wanted } : wanted;
+      const parts =
+        "figure" in wanted ? { part: null, part_by: null, part_over: null, ...wanted } : wanted;
       const set = Object.keys(parts).filter((key) => parts[key] !== null && parts[key] !== "");
       const replace = set.length > 0 && set.every((key) => MOVING.includes(key));
       setAddress(

@@ -14,7 +14,8 @@ export type Segment =
   | { start: string }
   | { exit: string }
   | { users: string[] }
-  | { measure: string; figure: string; part?: string; part_by?: string };
+  | { since?: string; until?: string }
+  | { measure: string; figure: string; part?: string; part_by?: string; part_over?: string };
 
 /** The parts of a segment that must all hold. */
 export function partsOf(text: string | undefined): Segment[] {
@@ -74,7 +75,10 @@ export function segmentWords(segment: Segment): string {
       ? `user ${segment.users[0]}`
       : `${segment.users.length} users`;
   }
-  return figureWords(segment.measure, segment.figure) + partWords(segment);
+  if ("measure" in segment) {
+    return figureWords(segment.measure, segment.figure) + partWords(segment);
+  }
+  return `${segment.since ? `from ${segment.since}` : ""} ${segment.until ? `to ${segment.until}` : ""}`.trim();
 }
 
 function inBrackets(segment: Segment): string {

@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { journeysPage, type Sort } from "../api/queries";
 import { count } from "../format";
 import { figureWords, partWords } from "../scope/figures";
-import { type Scope, scopeSearch, useAddress, useOpenedScope } from "../scope/scope";
+import { type Scope, scopeSearch, useAddress, useOpenedScope, useScope } from "../scope/scope";
 import { partsOf, type Segment, written } from "../scope/segment";
-import { ByProperty } from "./ByProperty";
+import { Along, useAlong } from "./Along";
 import { JourneyList } from "./JourneyList";
 import { Pane } from "./Pane";
 import { SortChoice } from "./SortChoice";
@@ -28,10 +28,14 @@ const BY_USER = ["funnel", "onboarding", "sign-in"];
 /** The journeys behind a figure: exactly those that it counts. */
 export function Evidence({ app, scope: given, measure, figure, counted }: Props) {
   const [address, change] = useAddress();
-  const opened = useOpenedScope();
+  const [opened, page] = [useOpenedScope(), useScope()];
+  const along = useAlong();
   const scope = given ?? opened;
-  const { part, part_by } = scope;
-  const group: Record<string, string> = part === undefined || !part_by ? {} : { part, part_by };
+  const { part, part_by, part_over } = scope;
+  const group: Record<string, string> =
+    part === undefined
+      ? {}
+      : { part, ...(part_by && { part_by }), ...(part_over && { part_over }) };
   const navigate = useNavigate();
   const sort = (address.get("sort") ?? "newest") as Sort;
   const list = { measure, figure, sort };
@@ -43,6 +47,7 @@ export function Evidence({ app, scope: given, measure, figure, counted }: Props)
   return (
     <Pane
       label="Journeys behind the figure"
+      wide={along !== null}
       title={
         <>
           <span className="fw-semibold" data-testid="evidence-count">
@@ -59,7 +64,7 @@ export function Evidence({ app, scope: given, measure, figure, counted }: Props)
           )}
           {counted && <div className="small-text soft">a journey can hold several {counted}</div>}
           <SortChoice sort={sort} onSort={(next) => change({ sort: next })} />
-          {!part_by && <ByProperty app={app} scope={scope} measure={measure} figure={figure} />}
+          {!part_by && <Along app={app} scope={given ?? page} measure={measure} figure={figure} />}
           <div className="d-flex gap-3">
             <button type="button" className="figure-button" onClick={() => narrow(own)}>
               only these
@@ -67,6 +72,14 @@ export function Evidence({ app, scope: given, measure, figure, counted }: Props)
             <button type="button" className="figure-button" onClick={() => narrow({ not: own })}>
               without these
             </button>
+            <Link
+              to={{
+                pathname: "/compare",
+                search: scopeSearch(address, { one: JSON.stringify(own), other: "" }),
+              }}
+            >
+              beside the others
+            </Link>
           </div>
         </>
       }

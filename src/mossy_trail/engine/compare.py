@@ -9,13 +9,15 @@ from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import ValidationError
 
+from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.clustered import Gap, adjusted, estimates, gap, gap_within
 from mossy_trail.core.stats.medians import Middle, gap_of_medians
-from mossy_trail.engine import segments
+from mossy_trail.engine import funnel, segments
 from mossy_trail.engine.journeys import Wanted
-from mossy_trail.engine.rates import Asked, Counted, Figure, Timed, counted
+from mossy_trail.engine.rates import RATES, Asked, Counted, Figure, Timed, counted
 from mossy_trail.engine.scoped import groups_of, scope_mask
 from mossy_trail.engine.study import Study
 
@@ -69,16 +71,48 @@ class Compared:
 
 
 @dataclass(frozen=True)
-class Comparison:
-    """`sizes` are journeys of the groups; those in both are left out. `strata` are like journeys,
-    by what they are alike in, with how many of each group there are."""
+class Group:
+    journeys: int
+    users: int
 
-    sizes: tuple[int, int]
-    users: tuple[int, int]
+
+@dataclass(frozen=True)
+class Stratum:
+    """Journeys that are alike in what the name says, of each group."""
+
+    name: str
+    one: int
+    other: int
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Journeys in both groups are left out. `looked_at` are figures with users enough to tell."""
+
+    one: Group
+    other: Group
     in_both: int
     looked_at: int
-    strata: list[tuple[str, int, int]]
+    strata: list[Stratum]
     figures: list[Compared]
+
+
+def everything(study: Study, kept: Sequence[Asked] = ()) -> list[Asked]:
+    """Every measure that has figures without being told of what, and the kept funnels and
+    patterns."""
+    chain = funnel.onboarding(study.app_map)
+    spec = [Asked.of_funnel(chain, "Onboarding")] if chain else []
+    plain = [Asked(name) for name in RATES if name not in ("funnel", "patterns")]
+    return [one for one in [*plain, *spec, *kept] if _can_be_asked(study, one)]
+
+
+def _can_be_asked(study: Study, asked: Asked) -> bool:
+    """A kept one may name what the map has no more."""
+    try:
+        RATES[asked.measure](study, Scope(), **asked.params)
+    except (PatternError, ValidationError):
+        return False
+    return True
 
 
 class Sides(NamedTuple):
@@ -89,8 +123,19 @@ class Sides(NamedTuple):
     by: str = ""
 
 
-def compare(study: Study, scope: Scope, sides: Sides, asked: Sequence[Asked]) -> Comparison:
-    """Raises `KeyError` where there is no such value, `SegmentError` for what is no segment."""
+def compare(study: Study, scope: Scope, sides: Sides, kept: Sequence[Asked] = ()) -> Comparison:
+    """Both groups in every share and time of all measures, and of the kept funnels and patterns.
+
+    Raises `KeyError` where there is no such value, `SegmentError` for what is no segment.
+    """
+    question = (scope, sides, repr(kept))
+    found: Comparison = study.comparisons.of(
+        question, lambda: _compare(study, scope, sides, everything(study, kept))
+    )
+    return found
+
+
+def _compare(study: Study, scope: Scope, sides: Sides, asked: Sequence[Asked]) -> Comparison:
     inside = scope_mask(study, scope)
     one, other = masks_of(study, scope, sides)
     both = inside & one & other
@@ -105,20 +150,18 @@ def compare(study: Study, scope: Scope, sides: Sides, asked: Sequence[Asked]) ->
         for told in [_compared(one_figure, group, size)]
         if told is not None
     ]
-    counts = [(group == code) for code in (0, 1)]
-    users = [len(np.unique(study.index.user[own])) for own in counts]
+    one_group, other_group = (_group(study, group == code) for code in (0, 1))
     strata = [
-        (name, int((within == i).sum()), int((within == size + i).sum()))
+        Stratum(name, int((within == i).sum()), int((within == size + i).sum()))
         for i, name in enumerate(names if size > 1 else [])
     ]
-    return Comparison(
-        (int(counts[0].sum()), int(counts[1].sum())),
-        (users[0], users[1]),
-        int(both.sum()),
-        sum(one.gap.p is not None for one in found),
-        strata,
-        _judged(found),
-    )
+    looked_at = sum(row.gap.p is not None for row in found)
+    in_both = int(both.sum())
+    return Comparison(one_group, other_group, in_both, looked_at, strata, _judged(found))
+
+
+def _group(study: Study, own: Mask) -> Group:
+    return Group(int(own.sum()), len(np.unique(study.index.user[own])))
 
 
 def masks_of(study: Study, scope: Scope, sides: Sides) -> tuple[Mask, Mask]:
@@ -225,13 +268,12 @@ def _row(
 
 
 def _disagree(plain: Gap, like: Gap | None) -> bool:
-    """Whether only one of two differences is sure to be none of chance, or both, but contrary."""
-    if like is None or plain.p is None or like.p is None:
+    """Whether only one of the two differs from none, or both, but contrary; and by more than what
+    chance makes of the plain one."""
+    if like is None:
         return False
-    signs = [
-        np.sign(one.difference) * (one.p <= CHANCE) for one in (plain, like) if one.p is not None
-    ]
-    return bool(signs[0] != signs[1])
+    signs = [(one.low > 0) - (one.high < 0) for one in (plain, like)]
+    return signs[0] != signs[1] and not plain.low <= like.difference <= plain.high
 
 
 def _judged(found: Sequence[Compared]) -> list[Compared]:

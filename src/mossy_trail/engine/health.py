@@ -27,7 +27,7 @@ def measure(study: Study) -> dict[str, Any]:
     are listed by `evidence`.
     """
     rows = sum(len(steps.log) for steps in study.parts)
-    hours, begun, start = _hours(study)
+    rows_of_hours, begun, start = hours(study)
     steps = sum(len(part.steps.entry) for part in study.parts)
     findings = {name: sum(map(int, map(np.sum, _labels(study, name)))) for name in FINDINGS}
     screens = _screens_seen(study)
@@ -40,9 +40,9 @@ def measure(study: Study) -> dict[str, Any]:
         "fates": study.fates(),
         "findings": findings,
         "first": start // 1000 if rows else None,
-        "last": (start + len(hours) * HOUR) // 1000 if rows else None,
-        "bars": _bars(hours),
-        "gaps": [_gap(gap) for gap in health.gaps(hours, begun, start)],
+        "last": (start + len(rows_of_hours) * HOUR) // 1000 if rows else None,
+        "bars": _bars(rows_of_hours),
+        "gaps": [_gap(gap) for gap in health.gaps(rows_of_hours, begun, start)],
         "screens": len(screens),
         "too_many_screens": len(screens) > health.TOO_MANY_SCREENS,
         "patterns": [vars(p) for p in health.name_patterns(screens)[:20]],
@@ -72,7 +72,7 @@ def _screens_seen(study: Study) -> list[str]:
     return sorted(seen)
 
 
-def _hours(study: Study) -> tuple[NDArray[np.int64], NDArray[np.int64], int]:
+def hours(study: Study) -> tuple[NDArray[np.int64], NDArray[np.int64], int]:
     """Rows and begun journeys per hour, and the start of the first hour.
 
     Of those alone whose clock can be right.

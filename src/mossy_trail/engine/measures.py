@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.core.stats.intervals import Difference, Share, difference, share
+from mossy_trail.core.stats.intervals import Difference, Share, difference
 from mossy_trail.engine import (  # noqa: F401 - all that there are register themselves
     dropoffs,
     funnel,
@@ -138,41 +138,3 @@ def behind(study: Study, scope: Scope, name: str, figure: str) -> Mask:
     """
     evidence = EVIDENCE[name]
     return study.evidence.of((scope, name, figure), lambda: evidence(study, scope, figure))
-
-
-@dataclass(frozen=True)
-class GroupShare:
-    """Of the journeys or users of a group, those behind a figure."""
-
-    value: str
-    share: Share
-
-
-@dataclass(frozen=True)
-class Breakdown:
-    by: str
-    groups: list[GroupShare]
-    groups_left_out: int
-    between: Difference | None
-    """The first of two groups less the second."""
-
-
-def breakdown(
-    study: Study,
-    scope: Scope,
-    name: str,
-    figure: str,
-    by: str,
-    two: tuple[str, str] | None = None,
-) -> Breakdown:
-    """What is behind any figure as shares of what is in scope, for each value of a property."""
-    groups, inside = groups_of(study, scope, by), scope_mask(study, scope)
-    totals = _sizes(study, groups, inside, scope.unit)
-    counts = _sizes(study, groups, behind(study, scope, name, figure) & inside, scope.unit)
-    found = [
-        GroupShare(groups.values[code], share(int(counts[code]), int(totals[code])))
-        for code in groups.some(totals)
-    ]
-    known = {one.value: one.share for one in found}
-    between = difference(known[two[0]], known[two[1]]) if two else None
-    return Breakdown(by, found[:MOST_GROUPS], max(len(found) - MOST_GROUPS, 0), between)

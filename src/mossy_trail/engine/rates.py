@@ -54,6 +54,10 @@ class Rate:
     said: Said = tuple
     """What to say for the words of a cell."""
 
+    def worded(self, name: Words) -> tuple[str, str]:
+        """What is said of a cell, and of what."""
+        return _worded(self, name)
+
 
 @dataclass(frozen=True)
 class Took:
@@ -69,6 +73,17 @@ class Took:
     worse: Worse = 0
     figure: str = ""
     said: Said = tuple
+
+    def worded(self, name: Words) -> tuple[str, str]:
+        """What is said of a cell, and of what."""
+        return _worded(self, name)
+
+
+def _worded(kind: Rate | Took, name: Words) -> tuple[str, str]:
+    if kind.figure:
+        return kind.says, kind.of
+    said = kind.said(name)
+    return kind.says.format(*said), kind.of.format(*said)
 
 
 class Told(NamedTuple):
@@ -135,6 +150,10 @@ class Asked:
     measure: str
     params: Mapping[str, Any] = field(default_factory=dict)
     name: str = ""
+
+    @classmethod
+    def of_funnel(cls, document: Mapping[str, Any], name: str) -> Asked:
+        return cls("funnel", {"spec": json.dumps(document)}, name)
 
 
 @dataclass(frozen=True)
@@ -252,12 +271,12 @@ def _most_frequent(parts: Sequence[tuple[int, NDArray[np.int64]]]) -> NDArray[np
 
 
 def _figure(asked: Asked, kind: Rate | Took, words: Words) -> Figure:
-    said = kind.said(words)
+    says, of = kind.worded(words)
     return Figure(
         asked.measure,
         kind.figure or figure_of((kind.kind, *words)),
-        kind.says if kind.figure else kind.says.format(*said),
-        kind.of if kind.figure else kind.of.format(*said),
+        says,
+        of,
         kind.worse,
         isinstance(kind, Took),
         asked.name,

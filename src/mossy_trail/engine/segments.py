@@ -3,7 +3,8 @@
 A segment is JSON, one of: `{"all": [...]}`, `{"any": [...]}`, `{"not": ...}` and
 `{"users_with": ...}` (all journeys of users that have such a one) of other segments; and of
 journeys: `{"property": NAME, "values": [...]}` (of the first row), `{"screen": NAME}` (was on it),
-`{"mark": ...}`, `{"move": ...}`, `{"start": ...}`, `{"exit": ...}`, `{"users": [...]}`, and
+`{"mark": ...}`, `{"move": ...}`, `{"start": ...}`, `{"exit": ...}`, `{"users": [...]}`,
+`{"since": DAY, "until": DAY}` (both days are in it; either may be left out), and
 `{"measure": ..., "figure": ...}`, those that a figure counts, by sessions.
 """
 
@@ -16,6 +17,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.model.log import DAY
 from mossy_trail.core.model.scope import Part, Scope
 from mossy_trail.core.model.steps import EXITS, MARK, MOVE, STARTS, Steps
 from mossy_trail.engine.journeys import Wanted
@@ -97,6 +99,23 @@ def _screen(study: Study, segment: Any, _: int) -> Mask:
     return study.joined(ask)
 
 
+def _dates(study: Study, segment: Any, _: int) -> Mask:
+    found = np.ones(len(study.index.start), bool)
+    try:
+        since, until = (_midnight(segment.get(key)) for key in ("since", "until"))
+    except ValueError:
+        raise SegmentError("a day is written as 2026-05-04") from None
+    if since is not None:
+        found &= study.index.start >= since
+    if until is not None:
+        found &= study.index.start < until + DAY
+    return found
+
+
+def _midnight(day: Any) -> int | None:
+    return None if day is None else int(np.datetime64(str(day), "D").astype("i8")) * DAY
+
+
 def _wanted(key: str, words: Any) -> Callable[[Study, Any, int], Mask]:
     def find(study: Study, segment: Any, _: int) -> Mask:
         if segment[key] not in words:
@@ -141,4 +160,6 @@ _KINDS: dict[str, Callable[[Study, Any, int], Mask]] = {
     "exit": _wanted("exit", EXITS),
     "users": _users,
     "measure": _figure,
+    "since": _dates,
+    "until": _dates,
 }

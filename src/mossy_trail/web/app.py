@@ -22,6 +22,7 @@ from mossy_trail.web.context import Context
 from mossy_trail.web.routers import (
     app_map,
     apps,
+    compare,
     funnels,
     health,
     imports,
@@ -33,7 +34,20 @@ from mossy_trail.web.routers import (
     patterns,
 )
 
-_ROUTED = (apps, app_map, logs, imports, live, health, funnels, kept, journeys, patterns, faults)
+_ROUTED = (
+    apps,
+    app_map,
+    logs,
+    imports,
+    live,
+    health,
+    funnels,
+    kept,
+    journeys,
+    patterns,
+    compare,
+    faults,
+)
 AT_ONCE = 8
 """Questions that are worked on at a time, less than the connections that there are to the database;
 others wait for their turn."""

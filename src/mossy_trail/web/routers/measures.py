@@ -7,6 +7,7 @@ from pydantic import ValidationError
 
 from mossy_trail.engine import measures
 from mossy_trail.engine.registry import MEASURES, Measure, NoParams
+from mossy_trail.engine.trend import Trend, trend
 from mossy_trail.web.context import By, Over, TheScope, TheStudy, TheTwo
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import MeasuredView
@@ -23,7 +24,7 @@ def new_router() -> APIRouter:
             summary=measure.says,
             operation_id=f"measure-{measure.name}",
         )
-    router.add_api_route("/breakdown", read_breakdown)
+    router.add_api_route("/trend", read_trend)
     return router
 
 
@@ -56,16 +57,18 @@ def _reader(measure: Measure) -> Any:
     return read
 
 
-def read_breakdown(
+def read_trend(
     study: TheStudy,
     scope: TheScope,
     two: TheTwo,
     measure: str,
     figure: str,
-    by: Annotated[str, Query(min_length=1, max_length=300)],
-) -> measures.Breakdown:
-    """What is behind any figure, for each value of a property."""
+    by: By = "",
+    over: Over = "",
+    timed: Annotated[bool, Query(description="How long it took, not how often it was")] = False,
+) -> Trend:
+    """Any figure for each value of a property, or over time with what changed."""
     try:
-        return measures.breakdown(study, scope, measure, figure, by, two)
+        return trend(study, scope, measure, figure, by, over, timed, two)
     except KeyError:
         raise ProblemError(404, "There is no such figure or group.") from None

@@ -1,0 +1,349 @@
+"""Any figure by the values of a property, or by day or week with what changed and when."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mossy_trail.core.measures import health
+from mossy_trail.core.measures.moments import Moments, moments_of
+from mossy_trail.core.model.log import DAY, NONE
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import MARK
+from mossy_trail.core.stats.changes import CHANCE, splits
+from mossy_trail.core.stats.clustered import Gap, estimates, gap
+from mossy_trail.core.stats.medians import gap_of_medians, middle
+from mossy_trail.engine.compare import Side
+from mossy_trail.engine.health import hours
+from mossy_trail.engine.measures import behind
+from mossy_trail.engine.rates import RATES, Rate, Took
+from mossy_trail.engine.scoped import Groups, each_inside, groups_of, scope_mask
+from mossy_trail.engine.study import MOST_GROUPS, Study
+
+Mask = NDArray[np.bool_]
+RELEASED = 0.05
+"""Of a day's journeys the share from which on a version counts as released."""
+_POOR, _MANY_TIMES = 0.02, 3
+"""A day is poor where so many of its steps landed elsewhere, and so many times the usual."""
+
+
+@dataclass(frozen=True)
+class Point:
+    """A stretch of time by its first day, or a value; `figure` is none where nothing is of it."""
+
+    value: str
+    journeys: int
+    figure: Side | None
+    poor: bool
+
+
+@dataclass(frozen=True)
+class Change:
+    """From `day` on the figure was another; `p` is how likely chance alone makes so clear a
+    change."""
+
+    day: str
+    before: Side
+    after: Side
+    p: float
+
+
+@dataclass(frozen=True)
+class Release:
+    """The first day on which a version had a share of the journeys."""
+
+    day: str
+    version: str
+
+
+@dataclass(frozen=True)
+class Trend:
+    """`says` and `of` are words for the figure, empty where it is a share of what is in scope.
+
+    Where two values were asked for, `between` is the first less the second.
+    """
+
+    says: str
+    of: str
+    timed: bool
+    whole: Side | None
+    points: list[Point]
+    left_out: int
+    changes: list[Change]
+    releases: list[Release]
+    between: Gap | None
+    has_time: bool
+    """It can be asked how long it took."""
+
+
+@dataclass(frozen=True, eq=False)
+class Series:
+    """Per journey of the index what a figure counts, and of what; of times instead each one's
+    journey and value (ms)."""
+
+    says: str
+    of: str
+    count: NDArray[np.int64]
+    base: NDArray[np.int64]
+    by_user: bool
+    """Users count, each once."""
+    at: NDArray[np.int64] | None = None
+    took: NDArray[np.float64] | None = None
+    has_time: bool = False
+
+
+def trend(
+    study: Study,
+    scope: Scope,
+    measure: str,
+    figure: str,
+    by: str = "",
+    over: str = "",
+    timed: bool = False,
+    two: tuple[str, str] | None = None,
+) -> Trend:
+    """A figure by the values of a property, or over “day” or “week”.
+
+    Raises `KeyError` where there is no such measure, figure, value or stretch of time.
+    """
+    series = series_of(study, scope, measure, figure, timed)
+    groups = groups_of(study, scope, by, over)
+    inside = scope_mask(study, scope)
+    code = np.where(inside, groups.code, NONE).astype("i8")
+    sizes = np.bincount(code[inside], minlength=len(groups.values))
+    some = groups.some(sizes)
+    shown = some if over else some[:MOST_GROUPS]
+    poor = _poor_days(study) if over else set()
+    points = [
+        Point(
+            groups.values[own],
+            int(sizes[own]),
+            _side(study, series, code == own),
+            _any_poor(groups.values[own], over, poor),
+        )
+        for own in shown
+    ]
+    return Trend(
+        series.says,
+        series.of,
+        timed,
+        _side(study, series, inside),
+        points,
+        len(some) - len(shown),
+        _changes(study, series, groups, points, code) if over else [],
+        _releases(study, scope, inside) if over else [],
+        _between(study, series, code, [groups.number(one) for one in two]) if two else None,
+        series.has_time,
+    )
+
+
+def _between(
+    study: Study, series: Series, code: NDArray[np.int64], two: Sequence[int]
+) -> Gap | None:
+    slot = np.where(code == two[0], 0, np.where(code == two[1], 1, NONE))
+    sides = _side(study, series, slot == 0), _side(study, series, slot == 1)
+    return _sides(study, series, slot)[2] if all(sides) else None
+
+
+def series_of(study: Study, scope: Scope, measure: str, figure: str, timed: bool) -> Series:
+    """What a figure counts in each journey; of one without a base of its own, the journeys in
+    scope. Raises `KeyError`."""
+    cell, params = _asked(measure, figure)
+    if measure in RATES:
+        told = each_inside(study, scope, RATES[measure](study, scope, **params))
+        times, rates = (_found([own[kind] for own in told], cell) for kind in (1, 0))
+        if timed and times:
+            return replace(_timed(study, *times), has_time=True)
+        if rates and not timed:
+            series = _shared(study, *rates, scope.unit == "users")
+            return replace(series, has_time=times is not None)
+    if timed:
+        raise KeyError(figure)
+    inside = scope_mask(study, scope)
+    found = behind(study, scope, measure, figure)
+    return Series("", "", found.astype("i8"), inside.astype("i8"), scope.unit == "users")
+
+
+def _found(parts: Sequence[Sequence[Any]], cell: Any) -> tuple[Sequence[Any], int] | None:
+    """The kind that a figure is of, as each part tells it, and its number there."""
+    numbered = ((kind, _number(kind, cell)) for kind in zip(*parts, strict=True))
+    return next(((kind, number) for kind, number in numbered if number != NONE), None)
+
+
+def _asked(measure: str, figure: str) -> tuple[Any, dict[str, Any]]:
+    """What a figure names: its cell, and the parameters of its measure."""
+    try:
+        found = json.loads(figure)
+    except (ValueError, RecursionError):
+        return figure, {}
+    if not isinstance(found, dict):
+        return found, {}
+    params = {key: value for key, value in found.items() if key != "cell"}
+    if "funnel" in params:
+        params = {"spec": json.dumps(params["funnel"])}
+    return found.get("cell"), params if measure in RATES else {}
+
+
+def _number(kind: Sequence[Rate | Took], cell: Any) -> int:
+    """The cell of a kind that a figure names, −1 where it is none of it."""
+    one = kind[0]
+    if one.figure:
+        return 0 if _asked("", one.figure)[0] == cell else NONE
+    if not isinstance(cell, list) or not cell or cell[0] != one.kind:
+        return NONE
+    naming = one.naming if isinstance(one, Took) else one.told.naming
+    number = naming.number(tuple(map(str, cell[1:])))
+    numbers = (own.number if isinstance(own, Took) else own.told.number for own in kind)
+    return number if any((own == number).any() for own in numbers) else NONE
+
+
+def _shared(study: Study, kind: Sequence[Rate], number: int, users: bool) -> Series:
+    one, size = kind[0], len(study.index.start)
+    count, base = np.zeros(size, "i8"), np.zeros(size, "i8")
+    for place, own in enumerate(kind):
+        here = slice(*study.edges[place : place + 2])
+        many = here.stop - here.start
+        for told, wanted, found in (
+            (own.told, number, count),
+            (own.base, number // own.width, base),
+        ):
+            found[here] = np.bincount(told.journey[told.number == wanted], minlength=many)
+    if one.once:
+        count, base = np.minimum(count, 1), np.minimum(base, 1)
+    name = one.told.naming.name(number)
+    says, of = one.worded(name)
+    return Series(says, of, count, base, one.once and users)
+
+
+def _timed(study: Study, kind: Sequence[Took], number: int) -> Series:
+    at = [own.journey[own.number == number] + study.edges[i] for i, own in enumerate(kind)]
+    took = [own.value[own.number == number] for own in kind]
+    where, value = np.concatenate(at).astype("i8"), np.concatenate(took)
+    known = value >= 0
+    says, of = kind[0].worded(kind[0].naming.name(number))
+    none = np.zeros(0, "i8")
+    return Series(says, of, none, none, False, where[known], value[known])
+
+
+def _side(study: Study, series: Series, inside: Mask) -> Side | None:
+    if series.took is not None and series.at is not None:
+        own = inside[series.at]
+        found = middle(series.took[own], study.index.user[series.at[own]].astype("i8"))
+        if found is None:
+            return None
+        return Side(found.median, found.low, found.high, found.of, found.of, found.users)
+    sums = _sums(study, series, np.where(inside, 0, NONE), 1)
+    told = estimates(sums, 0)[0]
+    if not told.of:
+        return None
+    return Side(told.share, told.low, told.high, told.count, told.of, told.users)
+
+
+def _sums(study: Study, series: Series, slot: NDArray[np.int64], slots: int) -> Moments:
+    own = np.flatnonzero((slot >= 0) & (series.base > 0))
+    users, place = np.unique(study.index.user[own], return_inverse=True)
+    at = place * slots + slot[own]
+    shape = (1, len(users), slots)
+
+    def table(values: NDArray[np.int64]) -> NDArray[np.float64]:
+        found = np.bincount(at, values[own], len(users) * slots).reshape(shape)
+        return np.minimum(found, 1) if series.by_user else found.astype("f8")
+
+    return moments_of(table(series.count), table(series.base), np.zeros(1, "i8"))
+
+
+def _changes(
+    study: Study, series: Series, groups: Groups, points: Sequence[Point], code: NDArray[np.int64]
+) -> list[Change]:
+    """Changes of level that neither the spread between days nor that between users explains."""
+    known = [(groups.number(one.value), one.figure) for one in points if one.figure]
+    days = np.array([day for day, _ in known], "i8")
+    level = np.array([own.value for _, own in known])
+    found = splits(level, np.array([float(own.of) for _, own in known]))
+    edges = [0, *(own.at for own in found), len(days)]
+    changes = []
+    for begin, split, end in zip(edges, found, edges[2:], strict=False):
+        first, turn, last = days[begin], days[split.at], days[end - 1]
+        slot = np.where((code >= first) & (code < turn), 1, NONE)
+        slot = np.where((code >= turn) & (code <= last), 0, slot)
+        after, before, told = _sides(study, series, slot)
+        if told is None or told.p is None or told.p * (end - begin) > CHANCE:
+            continue
+        p = max(split.p, told.p * (end - begin))
+        changes.append(Change(groups.values[int(turn)], before, after, p))
+    return changes
+
+
+def _sides(study: Study, series: Series, slot: NDArray[np.int64]) -> tuple[Side, Side, Gap | None]:
+    """Slot 0, slot 1, and their difference."""
+    one, other = (_side(study, series, slot == code) for code in (0, 1))
+    assert one
+    assert other
+    if series.took is None or series.at is None:
+        return one, other, gap(_sums(study, series, slot, 2), 0)
+    own = slot[series.at] >= 0
+    at = series.at[own]
+    user = study.index.user[at].astype("i8")
+    return one, other, gap_of_medians(series.took[own], user, slot[at])[2]
+
+
+def _releases(study: Study, scope: Scope, inside: Mask) -> list[Release]:
+    versions = study.property("version").values
+    if not 2 <= len(versions) <= MOST_GROUPS or not inside.any():
+        return []
+    days = groups_of(study, scope, "", "day")
+    codes = np.concatenate(study.each(study.property("version").of_journeys))
+    size = len(versions) + 1
+    table = np.bincount(
+        days.code[inside].astype("i8") * size + codes[inside], minlength=len(days.values) * size
+    ).reshape(-1, size)
+    begun = int(np.argmax(table.any(1)))
+    enough = table[:, :-1] > RELEASED * np.maximum(table.sum(1, keepdims=True), 1)
+    first = [int(np.argmax(column)) if column.any() else NONE for column in enough.T]
+    return sorted(
+        (Release(days.values[day], versions[i]) for i, day in enumerate(first) if day > begun),
+        key=lambda one: one.day,
+    )
+
+
+def _poor_days(study: Study) -> set[str]:
+    """Days with a gap in the log, or on which far more steps than usual landed elsewhere."""
+    rows, begun, start = hours(study)
+    poor: set[str] = set()
+    for one in health.gaps(rows, begun, start):
+        day = one.start // DAY
+        while day * DAY < one.end:
+            poor.add(str(np.datetime64(int(day), "D")))
+            day += 1
+    odd, every = _elsewhere(study, start // DAY, len(rows) // 24 + 2)
+    share = odd / np.maximum(every, 1)
+    usual = float(np.median(share[every > 0])) if every.any() else 0.0
+    worst = np.flatnonzero((share > _POOR) & (share > _MANY_TIMES * usual))
+    return poor | {str(np.datetime64(int(start // DAY + own), "D")) for own in worst}
+
+
+def _elsewhere(
+    study: Study, first: int, days: int
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Per day the steps that landed elsewhere than predicted, and all."""
+    odd, every = np.zeros(days), np.zeros(days)
+    for steps in study.parts:
+        day = steps.steps.visible // DAY - first
+        known = (day >= 0) & (day < days)
+        off = steps.steps.marks[known] & MARK["landed_elsewhere"] != 0
+        every += np.bincount(day[known], minlength=days)
+        odd += np.bincount(day[known][off], minlength=days)
+    return odd, every
+
+
+def _any_poor(value: str, over: str, poor: set[str]) -> bool:
+    if over != "week":
+        return value in poor
+    first = date.fromisoformat(value)
+    return any((first + timedelta(days=i)).isoformat() in poor for i in range(7))
