@@ -92,6 +92,8 @@ class Habits:
     """Screens lead on to those of other tabs."""
     menu: bool = False
     """There is a drawer, which lies over any screen inside."""
+    flawed: bool = True
+    """It has the faults that the demo was made to show; else it is alike everywhere."""
 
 
 @dataclass
@@ -262,6 +264,8 @@ class Visit:
 
     def _token_expired(self) -> bool:
         person = self.person
+        if not person.habits.flawed:
+            return False
         return person.signed_in and person.version == "3.1" and self.dice.random() < 0.08
 
     def _bounce_at_gate(self) -> None:
@@ -319,7 +323,8 @@ class Visit:
 
     def _splash(self) -> None:
         """On one platform the splash of 3.2 is slow, and some do not wait for its end."""
-        slow = self.person.version == "3.2" and self.person.platform == "android"
+        person = self.person
+        slow = person.habits.flawed and (person.version, person.platform) == ("3.2", "android")
         self.planted["starts"] += 1
         self.wait(self.dice.lognormvariate(8.4 if slow else 6.6, 0.5))
         if self.dice.random() < (0.2 if slow else 0.01):
@@ -342,7 +347,8 @@ class Visit:
         while position < len(ONBOARDING) - 1:
             self.dwell()
             chance = self.dice.random()
-            if chance < (0.14 if ONBOARDING[position] == "Alerts" else 0.04):
+            alerts = self.person.habits.flawed and ONBOARDING[position] == "Alerts"
+            if chance < (0.14 if alerts else 0.04):
                 self.planted[f"onboarding_left_at_{ONBOARDING[position]}"] += 1
                 raise Left
             if chance > 0.93 and position:
@@ -365,9 +371,10 @@ class Visit:
     def _link(self) -> tuple[str, str, Place]:
         source = self.dice.choice(["notification", "web", "app", "qr"])
         number = str(self.dice.randrange(1, 60))
-        unfilled = source == "notification" and self.dice.random() < 0.2
+        flawed = self.person.habits.flawed
+        unfilled = flawed and source == "notification" and self.dice.random() < 0.2
         sailing = "-1" if unfilled else number
-        if source == "web" and self.dice.random() < 0.15:
+        if flawed and source == "web" and self.dice.random() < 0.15:
             return f"https://skerry.example/Pier/{number}", source, Place("NotFound")
         return self.dice.choice(
             [
@@ -400,7 +407,7 @@ class Visit:
                 told = {"screen": place.screen, "params": place.params, "tab": self.phone.tab}
                 self.row(answer, from_=left.screen, **told)
                 self.load()
-            if place.screen == "BuyPass":
+            if place.screen == "BuyPass" and self.person.habits.flawed:
                 self.misreported = "Sailings"
                 self.planted["wrong_tabs"] += 1
             self.shown("link")
@@ -456,7 +463,7 @@ class Visit:
             self.planted["codes_tried"] += 1
             self.sign_in.tried = self.sign_in.tried or self.clock
             self.wait(self.dice.uniform(200, 1800))
-            if self.dice.random() >= CODE_FAILS:
+            if self.dice.random() >= (CODE_FAILS if self.person.habits.flawed else 0.04):
                 self.row("sign_in", outcome="ok")
                 self.sign_in.into = self.sign_in.into or self.clock
                 self.person.signed_in = True
@@ -490,11 +497,12 @@ class Visit:
                 self.reset("SailingsBoard")
             return
         screen, dice = self.phone.visible.screen, self.dice
-        if screen == "RateSheet" and self.person.platform == "ios":
+        flawed = self.person.habits.flawed
+        if screen == "RateSheet" and self.person.platform == "ios" and flawed:
             raise Left
         if self._elsewhere(screen):
             return
-        to_and_fro = screen == "SailingDetail" and self.person.version == "3.1"
+        to_and_fro = screen == "SailingDetail" and self.person.version == "3.1" and flawed
         if screen.endswith("Sheet") or (to_and_fro and dice.random() < 0.4):
             self.back()
         elif dice.random() < 0.24:
@@ -592,7 +600,7 @@ class Visit:
                 ("modal", "TermsSheet", None),
                 ("replace", "Receipt", {"order": number}),
             ],
-            "Receipt": [("push", "PassWallet", None)],
+            "Receipt": [("push", "PassWallet", None)] if self.person.habits.flawed else [],
             "HarbourMap": [("push", "PierDetail", {"pier": number})],
             "PierDetail": [("push", "ParkingInfo", params), ("back", "", None)],
             "MeHome": [("push", "TripHistory", None), ("push", "Settings", None)],
@@ -604,7 +612,7 @@ class Visit:
             ],
             "RosterBoard": [("push", "ShiftDetail", {"shift": number})],
         }
-        act, target, values = dice.choice(ways.get(screen, [("back", "", None)]))
+        act, target, values = dice.choice(ways.get(screen) or [("back", "", None)])
         if act == "modal":
             left = self.phone.visible
             self.phone.open_modal(Place(target))

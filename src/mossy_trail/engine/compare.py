@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import NamedTuple
@@ -13,11 +13,11 @@ from pydantic import ValidationError
 
 from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.core.stats.clustered import Gap, adjusted, estimates, gap, gap_within
+from mossy_trail.core.stats.clustered import Gap, adjusted, estimates, gaps, gaps_within
 from mossy_trail.core.stats.medians import Middle, gap_of_medians
 from mossy_trail.engine import funnel, segments
 from mossy_trail.engine.journeys import Wanted
-from mossy_trail.engine.rates import RATES, Asked, Counted, Figure, Timed, counted
+from mossy_trail.engine.rates import RATES, Asked, Figure, Shares, Timed, counted
 from mossy_trail.engine.scoped import groups_of, scope_mask
 from mossy_trail.engine.study import Study
 
@@ -144,12 +144,12 @@ def _compare(study: Study, scope: Scope, sides: Sides, asked: Sequence[Asked]) -
     size = len(names)
     within = np.where((group >= 0) & (stratum >= 0), group * size + stratum, -1)
     ways = [(group.astype("i8"), 2), *([(within.astype("i8"), 2 * size)] if size > 1 else [])]
-    found = [
-        told
-        for one_figure in counted(study, scope, asked, ways)
-        for told in [_compared(one_figure, group, size)]
-        if told is not None
-    ]
+    found: list[Compared] = []
+    for told in counted(study, scope, asked, ways):
+        if isinstance(told, Timed):
+            found += _compared_times(told, group)
+        else:
+            found += _compared(told, size)
     one_group, other_group = (_group(study, group == code) for code in (0, 1))
     strata = [
         Stratum(name, int((within == i).sum()), int((within == size + i).sum()))
@@ -223,31 +223,29 @@ def _stratum(number: int, sorts: Sequence[tuple[list[str], NDArray[np.int64]]]) 
     return ", ".join(word for word in reversed(words) if word)
 
 
-def _compared(told: Counted | Timed, group: NDArray[np.int64], strata: int) -> Compared | None:
-    if isinstance(told, Timed):
-        return _compared_times(told, group)
-    found = gap(told.of[0], told.cell)
-    if found is None:
-        return None
-    one, other = (
-        Side(own.share, own.low, own.high, own.count, own.of, own.users)
-        for own in estimates(told.of[0], told.cell)
-    )
-    like = gap_within(told.of[1], told.cell, strata) if strata > 1 else None
-    touched = abs(found.difference) * one.users
-    return _row(told.figure, one, other, found, like, touched)
+def _compared(told: Shares, strata: int) -> Iterator[Compared]:
+    shares, apart = estimates(told.of[0]), gaps(told.of[0])
+    within = gaps_within(told.of[1], strata) if strata > 1 else None
+    for cell, figure in enumerate(told.figures):
+        found = apart.at(cell)
+        if found is None:
+            continue
+        own = [shares.at(cell, slot) for slot in (0, 1)]
+        one, other = (Side(o.share, o.low, o.high, o.count, o.of, o.users) for o in own)
+        touched = abs(found.difference) * one.users
+        yield _row(figure, one, other, found, within.at(cell) if within else None, touched)
 
 
-def _compared_times(told: Timed, group: NDArray[np.int64]) -> Compared | None:
+def _compared_times(told: Timed, group: NDArray[np.int64]) -> Iterator[Compared]:
     own = group[told.at] >= 0
     left, right, found, apart = gap_of_medians(told.value[own], told.user[own], group[told.at][own])
     if left is None or right is None or found is None:
-        return None
-    one, other = (_side(side) for side in (left, right))
-    return _row(told.figure, one, other, found, None, abs(apart) * left.users)
+        return
+    one, other = side_of_times(left), side_of_times(right)
+    yield _row(told.figure, one, other, found, None, abs(apart) * left.users)
 
 
-def _side(own: Middle) -> Side:
+def side_of_times(own: Middle) -> Side:
     return Side(own.median, own.low, own.high, own.of, own.of, own.users)
 
 

@@ -122,7 +122,7 @@ def rates(study: Study, scope: Scope) -> Asking:
         labels, journeys = label(steps, inside), np.arange(len(inside))
         failed = np.repeat(journeys, labels.failed)
         tries = np.repeat(journeys, labels.failed + labels.ok)
-        found = [single("failed", failed, tries, "failed", "tries to sign in", 1)]
+        found = [single("failed", failed, tries, "failed", "tries to sign in", 1, norm=0.1)]
         for i, (cause, of) in enumerate(CAUSE_WORDS.items()):
             own = labels.journey[labels.cause == i]
             for k, (end, says) in enumerate(OUTCOME_WORDS.items()):

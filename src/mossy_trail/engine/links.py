@@ -186,20 +186,22 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     return journeys_of(study, scope, lambda s, i: label(s, known, goal, i).cells, figure)
 
 
-LANDED_WORDS: dict[str, tuple[str, Worse]] = {
-    "target": ("landed on its screen", -1),
-    "fallback": ("landed on another screen", 1),
-    "not_found": ("landed on “not found”", 1),
-    "recovered": ("reached its screen after sign-in", 0),
-    "lost": ("was lost at sign-in", 1),
-    "nothing": ("led to nothing", 1),
+End = tuple[str, Worse, float]
+"""What is said of it, whether more of it is worse, and the share beyond which it stands out."""
+LANDED_WORDS: dict[str, End] = {
+    "target": ("landed on their screen", -1, 1),
+    "fallback": ("landed on another screen", 1, 0.05),
+    "not_found": ("landed on “not found”", 1, 0.02),
+    "recovered": ("reached their screen after sign-in", 0, 1),
+    "lost": ("were lost at sign-in", 1, 0.5),
+    "nothing": ("led to nothing", 1, 0.3),
 }
-AFTER_WORDS: dict[str, tuple[str, Worse]] = {
-    "bounced": ("was left where it landed", 1),
-    "returned": ("was left by going back to before", 0),
-    "parent": ("was left by going back to a parent", 0),
-    "back_out": ("was left by going back out of the app", 0),
-    "stayed": ("was followed by more", -1),
+AFTER_WORDS: dict[str, End] = {
+    "bounced": ("were left where they landed", 1, 0.6),
+    "returned": ("were left by going back to before", 0, 1),
+    "parent": ("were left by going back to a parent", 0, 1),
+    "back_out": ("were left by going back out of the app", 0, 1),
+    "stayed": ("were followed by more", 0, 1),
 }
 
 
@@ -225,7 +227,7 @@ def rates(study: Study, scope: Scope, goal: str = "") -> Asking:
             said = partial(_opened_words, of=of)
             found.append(
                 Rate(f"{by}.placeholder", odd, opened, "bore a placeholder", "{0}", worse=1,
-                     said=said)
+                     said=said, norm={"": 0.01})
             )  # fmt: skip
         return Told(found, [])
 
@@ -234,7 +236,7 @@ def rates(study: Study, scope: Scope, goal: str = "") -> Asking:
 
 GROUP_WORDS = {
     "every": "all links",
-    "pattern": "{0}",
+    "pattern": "links of {0}",
     "source": "links from {0}",
     "start": "{0} links",
 }
@@ -244,16 +246,14 @@ def _opened_words(name: Words, of: str) -> list[str]:
     return [of.format(*name)]
 
 
-def _ends(
-    kind: str, told: Cells, base: Cells, of: str, ends: dict[str, tuple[str, Worse]]
-) -> list[Rate]:
+def _ends(kind: str, told: Cells, base: Cells, of: str, ends: dict[str, End]) -> list[Rate]:
     """One kind of cells for each end, as they differ in whether more is worse."""
     width, found = len(ends), []
-    for code, (says, worse) in enumerate(ends.values()):
+    for code, (says, worse, norm) in enumerate(ends.values()):
         number = np.where(told.number % width == code, told.number, NONE)
         own = told._replace(number=np.where(told.number == NONE, NONE, number))
         found.append(
             Rate(kind, own, base, says, "{0}", width, worse=worse,
-                 said=partial(_opened_words, of=of))
+                 said=partial(_opened_words, of=of), norm={"": norm})
         )  # fmt: skip
     return found

@@ -182,12 +182,12 @@ KIND_WORDS = {
 @rates_of("loops")
 def rates(study: Study, scope: Scope) -> Asking:
     """Shares of journeys with a loop, of visits that were left by going back, and of odd ones."""
-    odd: tuple[tuple[str, str, Worse], ...] = (
-        ("backs", "went back from {0}", 0),
-        ("mistake", "went back within 3 s from {0}", 1),
-        ("dead_end", "ended, with no way out, on {0}", 1),
-        ("stuck", "were stuck on {0}", 1),
-        ("piled", "piled up another copy of {0}", 1),
+    odd: tuple[tuple[str, str, Worse, float], ...] = (
+        ("backs", "went back from {0}", 0, 1),
+        ("mistake", "went back within 3 s from {0}", 1, 1),
+        ("dead_end", "ended, with no way out, on {0}", 1, 0.05),
+        ("stuck", "were stuck on {0}", 1, 0.02),
+        ("piled", "piled up another copy of {0}", 1, 0.02),
     )
 
     def ask(steps: Steps, inside: Mask) -> Told:
@@ -196,18 +196,20 @@ def rates(study: Study, scope: Scope) -> Asking:
         return Told(
             [
                 *(
-                    Rate(kind, labels[kind], labels["visits"], says, "visits of {0}", worse=worse)
-                    for kind, says, worse in odd
+                    Rate(kind, labels[kind], labels["visits"], says, "visits of {0}", worse=worse,
+                         norm={"": norm})
+                    for kind, says, worse, norm in odd
                 ),
                 Rate("kind", labels["kind"], sessions, "walked a loop, {0}", scope.unit, ALL,
-                     once=True, worse=1, said=lambda name: [KIND_WORDS[name[0]]]),
+                     once=True, worse=1, said=lambda name: [KIND_WORDS[name[0]]],
+                     norm={"redirect_loop": 0.001}),
                 Rate("loop", walked, sessions, "walked {0}, {1}", scope.unit, ALL, once=True,
-                     worse=1, said=loop_words),
+                     worse=1, said=loop_words, norm={"redirect_loop": 0.001}),
                 Rate("ended", labels["ended"], walked, "ended with {0}, {1}", "loops {0}", worse=1,
                      said=loop_words),
             ],
             [Took("loop", walked.naming, walked.number, walked.journey.astype("i8"),
-                  own.took / 1000, "in {0}, {1}", "loops", 1, said=loop_words)],
+                  own.took / 1000, "in {0}, {1}", "loops", said=loop_words)],
         )  # fmt: skip
 
     return ask

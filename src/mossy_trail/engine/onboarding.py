@@ -150,7 +150,8 @@ def rates(study: Study, scope: Scope) -> Asking:
             own = labels.journey[_of(labels, place, "")]
             found += [
                 single(f"screen.{place}.{way}", labels.journey[_of(labels, place, way)], own,
-                       says.format(screen), f"sessions on {screen}", _WORSE.get(way, 0), True)
+                       says.format(screen), f"sessions on {screen}", _WORSE.get(way, 0), True,
+                       like="screens of onboarding" if way == "ended" else "")
                 for way, says in WAY_WORDS.items()
             ]  # fmt: skip
             at = _of(labels, place, "") & (labels.dwell >= 0)

@@ -10,13 +10,22 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.measures.cells import Cells, Grid, Naming, Words, added, cells, frequencies
-from mossy_trail.core.measures.moments import Moments, Slots, each_once, moments, plus
+from mossy_trail.core.measures.moments import (
+    Moments,
+    Slots,
+    each_once,
+    in_slots,
+    moments,
+    moments_of,
+    plus,
+)
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.engine.celled import figure_of
@@ -53,6 +62,11 @@ class Rate:
     """Where it is not named by the kind and the words of the cell."""
     said: Said = tuple
     """What to say for the words of a cell."""
+    norm: Mapping[str, float] = field(default_factory=dict)
+    """By the first word of a cell, or "" for any: the share beyond which it stands out by itself,
+    whoever's app it is, as there is no like to hold it against; see docs/findings.md."""
+    like: str = ""
+    """What its cells are some of, to be held against each other."""
 
     def worded(self, name: Words) -> tuple[str, str]:
         """What is said of a cell, and of what."""
@@ -116,9 +130,13 @@ def single(
     of: str,
     worse: Worse = 0,
     once: bool = False,
+    norm: float | None = None,
+    like: str = "",
 ) -> Rate:
     """A share by itself, of the journeys in which it happened and those in which it could."""
-    return Rate(figure, _alone(told), _alone(base), says, of, 1, once, worse, figure)
+    norms = {} if norm is None else {"": norm}
+    sides = _alone(told), _alone(base)
+    return Rate(figure, *sides, says, of, 1, once, worse, figure, norm=norms, like=like)
 
 
 def single_time(
@@ -167,14 +185,80 @@ class Figure:
     worse: int
     timed: bool
     name: str = ""
+    norm: float | None = None
+    """The share beyond which it stands out by itself."""
+    like: str = ""
+    """What it is one of, to be held against the others: “screens of onboarding”."""
+    subject: str = ""
+    """The screen or tab that it is of."""
 
 
-class Counted(NamedTuple):
-    """A share: its sums, of each way to sort journeys into slots."""
+@dataclass(frozen=True, eq=False)
+class Series:
+    """Per journey of the index what a figure counts, and of what; of times instead each one's
+    journey and value (ms)."""
 
-    figure: Figure
+    says: str
+    of: str
+    count: NDArray[np.int64]
+    base: NDArray[np.int64]
+    by_user: bool
+    """Users count, each once."""
+    at: NDArray[np.int64] | None = None
+    took: NDArray[np.float64] | None = None
+    has_time: bool = False
+
+
+def series_in(study: Study, kind: Sequence[Rate], number: int, users: bool) -> Series:
+    """What a cell counts in each journey, and of what, given its kind as each part tells it."""
+    one, size = kind[0], len(study.index.start)
+    count, base = np.zeros(size, "i8"), np.zeros(size, "i8")
+    for place, own in enumerate(kind):
+        here = slice(*study.edges[place : place + 2])
+        sides = ((own.told, number, count), (own.base, number // own.width, base))
+        for told, wanted, found in sides:
+            at = told.journey[told.number == wanted]
+            found[here] = np.bincount(at, minlength=here.stop - here.start)
+    if one.once:
+        count, base = np.minimum(count, 1), np.minimum(base, 1)
+    says, of = one.worded(one.told.naming.name(number))
+    return Series(says, of, count, base, one.once and users)
+
+
+def timed_series(study: Study, kind: Sequence[Took], number: int) -> Series:
+    """How long things of a cell took, and in which journeys."""
+    at = [own.journey[own.number == number] + study.edges[i] for i, own in enumerate(kind)]
+    took = [own.value[own.number == number] for own in kind]
+    where, value = np.concatenate(at).astype("i8"), np.concatenate(took)
+    known = value >= 0
+    says, of = kind[0].worded(kind[0].naming.name(number))
+    none = np.zeros(0, "i8")
+    return Series(says, of, none, none, False, where[known], value[known])
+
+
+def sums_of(study: Study, series: Series, slot: NDArray[np.int64], slots: int) -> Moments:
+    """The sums of a figure by itself, of the journeys in each slot."""
+    own = np.flatnonzero((slot >= 0) & (series.base > 0))
+    users, place = np.unique(study.index.user[own], return_inverse=True)
+    at = place * slots + slot[own]
+    shape = (1, len(users), slots)
+
+    def table(values: NDArray[np.int64]) -> NDArray[np.float64]:
+        found = np.bincount(at, values[own], len(users) * slots).reshape(shape)
+        return np.minimum(found, 1) if series.by_user else found.astype("f8")
+
+    return moments_of(table(series.count), table(series.base), np.zeros(1, "i8"))
+
+
+class Shares(NamedTuple):
+    """Shares of one kind: their sums, of each way to sort journeys into slots; and what each counts
+    in the journeys, by its place."""
+
+    figures: list[Figure]
     of: tuple[Moments, ...]
-    cell: int
+    series: Callable[[int], Series]
+    by_day: tuple[NDArray[np.int64], NDArray[np.int64]] | None
+    """Where days were asked for, how often each was, and of how many; shape (figures, days)."""
 
 
 class Timed(NamedTuple):
@@ -191,7 +275,8 @@ def counted(
     scope: Scope,
     asked: Sequence[Asked],
     sorted_into: Sequence[tuple[NDArray[np.int64], int]],
-) -> Iterator[Counted | Timed]:
+    days: tuple[NDArray[np.int64], int] | None = None,
+) -> Iterator[Shares | Timed]:
     """Every share and time of the measures that are asked, the most frequent of each kind.
 
     Parameters
@@ -203,7 +288,8 @@ def counted(
         ask = RATES[one.measure](study, scope, **one.params)
         told = each_inside(study, scope, ask)
         if told:
-            yield from _shares(study, scope, one, [own.rates for own in told], sorted_into)
+            parts = [own.rates for own in told]
+            yield from _shares(study, scope, one, parts, sorted_into, days)
             yield from _times(study, one, [own.times for own in told])
 
 
@@ -213,38 +299,67 @@ def _shares(
     asked: Asked,
     parts: Sequence[Sequence[Rate]],
     sorted_into: Sequence[tuple[NDArray[np.int64], int]],
-) -> Iterator[Counted]:
+    days: tuple[NDArray[np.int64], int] | None,
+) -> Iterator[Shares]:
     by_users = scope.unit == "users"
     for kind in zip(*parts, strict=True):
         chosen = _most_frequent([(one.told.naming.size, one.told.number) for one in kind])
         if not len(chosen):
             continue
 
-        def ask(
-            place: int, kind: Sequence[Rate] = kind, chosen: NDArray[np.int64] = chosen
-        ) -> tuple[Moments, ...]:
-            own, steps = kind[place], study.parts[place]
-            here = slice(*study.edges[place : place + 2])
-            told, base = own.told, own.base
-            if own.once:
-                size = len(steps.journeys.start)
-                told, base = each_once(told, size), each_once(base, size)
-            return tuple(
-                moments(
-                    told,
-                    base,
-                    own.width,
-                    chosen,
-                    steps.journeys.user,
-                    Slots(slot[here], own.once and by_users, size),
-                )
-                for slot, size in sorted_into
-            )
+        sums, by_day = _summed(study, kind, chosen, sorted_into, days, by_users)
+        numbers, naming = chosen.tolist(), kind[0].told.naming
+        figures = [_figure(asked, kind[0], naming.name(number)) for number in numbers]
+        yield Shares(figures, sums, partial(_series_at, study, kind, numbers, by_users), by_day)
 
-        sums = tuple(plus(way) for way in zip(*study.each_place(ask), strict=True))
-        for cell, number in enumerate(chosen.tolist()):
-            figure = _figure(asked, kind[0], kind[0].told.naming.name(number))
-            yield Counted(figure, sums, cell)
+
+def _series_at(
+    study: Study, kind: Sequence[Rate], numbers: Sequence[int], users: bool, place: int
+) -> Series:
+    return series_in(study, kind, numbers[place], users)
+
+
+def _summed(
+    study: Study,
+    kind: Sequence[Rate],
+    chosen: NDArray[np.int64],
+    sorted_into: Sequence[tuple[NDArray[np.int64], int]],
+    days: tuple[NDArray[np.int64], int] | None,
+    by_users: bool,
+) -> tuple[tuple[Moments, ...], tuple[NDArray[np.int64], NDArray[np.int64]] | None]:
+    """The sums over all parts, and by day the cells and their bases."""
+
+    def ask(place: int) -> tuple[list[Moments], list[NDArray[np.int64]]]:
+        own, steps = kind[place], study.parts[place]
+        here = slice(*study.edges[place : place + 2])
+        told, base, user = own.told, own.base, steps.journeys.user
+        if own.once:
+            size = len(steps.journeys.start)
+            told, base = each_once(told, size), each_once(base, size)
+        sums = [
+            moments(
+                told,
+                base,
+                own.width,
+                chosen,
+                user,
+                Slots(slot[here], own.once and by_users, size),
+            )
+            for slot, size in sorted_into
+        ]
+        if not days:
+            return sums, []
+        bases = np.unique(chosen // own.width)
+        sides = ((told, chosen), (base, bases))
+        return sums, [in_slots(t, wanted, days[0][here], days[1]) for t, wanted in sides]
+
+    parts = study.each_place(ask)
+    sums = tuple(plus(way) for way in zip(*(own for own, _ in parts), strict=True))
+    if not days:
+        return sums, None
+    told, base = (sum(side) for side in zip(*(own for _, own in parts), strict=True))
+    numbers = chosen // kind[0].width
+    return sums, (told, base[np.searchsorted(np.unique(numbers), numbers)])
 
 
 def _times(study: Study, asked: Asked, parts: Sequence[Sequence[Took]]) -> Iterator[Timed]:
@@ -280,6 +395,9 @@ def _figure(asked: Asked, kind: Rate | Took, words: Words) -> Figure:
         kind.worse,
         isinstance(kind, Took),
         asked.name,
+        None if isinstance(kind, Took) else kind.norm.get(words[0], kind.norm.get("")),
+        "" if isinstance(kind, Took) else kind.like,
+        words[0] if len(words) == 1 else "",
     )
 
 

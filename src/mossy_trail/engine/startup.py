@@ -235,7 +235,7 @@ def rates(study: Study, scope: Scope, slow: int = SLOW) -> Asking:
         ]  # fmt: skip
         if has_splash:
             left = single(name("left"), of("left"), cold, "were left before a screen came up",
-                          "cold starts", 1)  # fmt: skip
+                          "cold starts", 1, norm=0.05)  # fmt: skip
             found.insert(0, left)
         took = single_time(
             name("cold"), labels.journey[landed], labels.took[landed],

@@ -180,7 +180,7 @@ def rates(study: Study, scope: Scope) -> Asking:
                 Rate("root_back", labels["root_back"], visits,
                      "went back from the root of {0} to another tab", "visits of {0}"),
                 Rate("mismatch", labels["mismatch"], visits,
-                     "had another tab reported in {0}", "visits of {0}", worse=1),
+                     "had another tab reported in {0}", "visits of {0}", worse=1, norm={"": 0.01}),
             ],
             [Took("visit", by_tab, own.tab.astype("i8"), own.journey.astype("i8"),
                   np.where(own.dwell < 0, NONE, own.dwell / 1000), "in {0}", "visits")],

@@ -12,17 +12,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.measures import health
-from mossy_trail.core.measures.moments import Moments, moments_of
 from mossy_trail.core.model.log import DAY, NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import MARK
 from mossy_trail.core.stats.changes import CHANCE, splits
-from mossy_trail.core.stats.clustered import Gap, estimates, gap
+from mossy_trail.core.stats.clustered import Gap, estimates, gaps
 from mossy_trail.core.stats.medians import gap_of_medians, middle
 from mossy_trail.engine.compare import Side
 from mossy_trail.engine.health import hours
 from mossy_trail.engine.measures import behind
-from mossy_trail.engine.rates import RATES, Rate, Took
+from mossy_trail.engine.rates import RATES, Rate, Series, Took, series_in, sums_of, timed_series
 from mossy_trail.engine.scoped import Groups, each_inside, groups_of, scope_mask
 from mossy_trail.engine.study import MOST_GROUPS, Study
 
@@ -80,22 +79,6 @@ class Trend:
     between: Gap | None
     has_time: bool
     """It can be asked how long it took."""
-
-
-@dataclass(frozen=True, eq=False)
-class Series:
-    """Per journey of the index what a figure counts, and of what; of times instead each one's
-    journey and value (ms)."""
-
-    says: str
-    of: str
-    count: NDArray[np.int64]
-    base: NDArray[np.int64]
-    by_user: bool
-    """Users count, each once."""
-    at: NDArray[np.int64] | None = None
-    took: NDArray[np.float64] | None = None
-    has_time: bool = False
 
 
 def trend(
@@ -159,9 +142,9 @@ def series_of(study: Study, scope: Scope, measure: str, figure: str, timed: bool
         told = each_inside(study, scope, RATES[measure](study, scope, **params))
         times, rates = (_found([own[kind] for own in told], cell) for kind in (1, 0))
         if timed and times:
-            return replace(_timed(study, *times), has_time=True)
+            return replace(timed_series(study, *times), has_time=True)
         if rates and not timed:
-            series = _shared(study, *rates, scope.unit == "users")
+            series = series_in(study, *rates, scope.unit == "users")
             return replace(series, has_time=times is not None)
     if timed:
         raise KeyError(figure)
@@ -203,34 +186,6 @@ def _number(kind: Sequence[Rate | Took], cell: Any) -> int:
     return number if any((own == number).any() for own in numbers) else NONE
 
 
-def _shared(study: Study, kind: Sequence[Rate], number: int, users: bool) -> Series:
-    one, size = kind[0], len(study.index.start)
-    count, base = np.zeros(size, "i8"), np.zeros(size, "i8")
-    for place, own in enumerate(kind):
-        here = slice(*study.edges[place : place + 2])
-        many = here.stop - here.start
-        for told, wanted, found in (
-            (own.told, number, count),
-            (own.base, number // own.width, base),
-        ):
-            found[here] = np.bincount(told.journey[told.number == wanted], minlength=many)
-    if one.once:
-        count, base = np.minimum(count, 1), np.minimum(base, 1)
-    name = one.told.naming.name(number)
-    says, of = one.worded(name)
-    return Series(says, of, count, base, one.once and users)
-
-
-def _timed(study: Study, kind: Sequence[Took], number: int) -> Series:
-    at = [own.journey[own.number == number] + study.edges[i] for i, own in enumerate(kind)]
-    took = [own.value[own.number == number] for own in kind]
-    where, value = np.concatenate(at).astype("i8"), np.concatenate(took)
-    known = value >= 0
-    says, of = kind[0].worded(kind[0].naming.name(number))
-    none = np.zeros(0, "i8")
-    return Series(says, of, none, none, False, where[known], value[known])
-
-
 def _side(study: Study, series: Series, inside: Mask) -> Side | None:
     if series.took is not None and series.at is not None:
         own = inside[series.at]
@@ -238,24 +193,11 @@ def _side(study: Study, series: Series, inside: Mask) -> Side | None:
         if found is None:
             return None
         return Side(found.median, found.low, found.high, found.of, found.of, found.users)
-    sums = _sums(study, series, np.where(inside, 0, NONE), 1)
-    told = estimates(sums, 0)[0]
+    sums = sums_of(study, series, np.where(inside, 0, NONE), 1)
+    told = estimates(sums).at(0, 0)
     if not told.of:
         return None
     return Side(told.share, told.low, told.high, told.count, told.of, told.users)
-
-
-def _sums(study: Study, series: Series, slot: NDArray[np.int64], slots: int) -> Moments:
-    own = np.flatnonzero((slot >= 0) & (series.base > 0))
-    users, place = np.unique(study.index.user[own], return_inverse=True)
-    at = place * slots + slot[own]
-    shape = (1, len(users), slots)
-
-    def table(values: NDArray[np.int64]) -> NDArray[np.float64]:
-        found = np.bincount(at, values[own], len(users) * slots).reshape(shape)
-        return np.minimum(found, 1) if series.by_user else found.astype("f8")
-
-    return moments_of(table(series.count), table(series.base), np.zeros(1, "i8"))
 
 
 def _changes(
@@ -286,7 +228,7 @@ def _sides(study: Study, series: Series, slot: NDArray[np.int64]) -> tuple[Side,
     assert one
     assert other
     if series.took is None or series.at is None:
-        return one, other, gap(_sums(study, series, slot, 2), 0)
+        return one, other, gaps(sums_of(study, series, slot, 2)).at(0)
     own = slot[series.at] >= 0
     at = series.at[own]
     user = study.index.user[at].astype("i8")

@@ -79,6 +79,25 @@ def moments(
     return total
 
 
+def in_slots(
+    told: Cells, chosen: NDArray[np.int64], slot: NDArray[np.int64], size: int
+) -> NDArray[np.int64]:
+    """How often each chosen cell happened in the journeys of each slot; shape (cells, slots)."""
+    place, known = _places(told, chosen)
+    own = slot[told.journey]
+    known &= own >= 0
+    at = place[known] * size + own[known]
+    return np.bincount(at, minlength=len(chosen) * size).reshape(-1, size)
+
+
+def _places(told: Cells, chosen: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+    """The place of each number among those chosen, and whether it is one of them."""
+    place = np.minimum(np.searchsorted(chosen, told.number), max(len(chosen) - 1, 0))
+    if not len(chosen):
+        return place, np.zeros(len(place), bool)
+    return place, (told.number != NONE) & (chosen[place] == told.number)
+
+
 class _Events(NamedTuple):
     """In order of users; shape (events,)."""
 
@@ -90,11 +109,9 @@ class _Events(NamedTuple):
 def _events(
     told: Cells, chosen: NDArray[np.int64], local: NDArray[np.int64], slots: Slots
 ) -> _Events:
-    place = np.searchsorted(chosen, told.number)
-    place = np.minimum(place, max(len(chosen) - 1, 0))
+    place, known = _places(told, chosen)
     slot = slots.of[told.journey]
-    known = (told.number != NONE) & (slot >= 0)
-    known &= chosen[place] == told.number if len(chosen) else False
+    known &= slot >= 0
     own = local[told.journey[known]]
     if (own[1:] >= own[:-1]).all():
         return _Events(place[known], own, slot[known])

@@ -13,15 +13,17 @@ and J. Robins, Biometrics 41, 1985, for independent ones).
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
-from math import sqrt
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import hypergeom, t
+from scipy.stats import binom, hypergeom, t
 
 from mossy_trail.core.measures.moments import Moments
 
+Column = NDArray[np.float64]
 FEWEST_USERS = 30
 """Users in each group under which nothing is said of a difference."""
 FEWEST_HAVING = 8
@@ -56,126 +58,157 @@ class Gap:
     p: float | None
 
 
-def estimates(of: Moments, cell: int) -> list[Estimate]:
-    """The share in each slot, whatever the others."""
-    return [_estimate(of, cell, slot) for slot in range(of.x.shape[1])]
+class Estimates(NamedTuple):
+    """Shares of cells in slots, whatever the other slots; shape (cells, slots)."""
+
+    times: Column
+    of: Column
+    share: Column
+    low: Column
+    high: Column
+    users: NDArray[np.int64]
+
+    def at(self, cell: int, slot: int) -> Estimate:
+        numbers = (int(self.times[cell, slot]), int(self.of[cell, slot]))
+        ends = float(self.low[cell, slot]), float(self.high[cell, slot])
+        return Estimate(*numbers, *ends, int(self.users[cell, slot]))
 
 
-def _estimate(of: Moments, cell: int, slot: int) -> Estimate:
-    count, base = float(of.x[cell, slot]), float(of.y[cell, slot])
-    users = int(of.users[cell, slot])
-    if not base:
-        return Estimate(0, 0, 0.0, 1.0, users)
-    p = count / base
-    spread, inner = standard_error(of, cell, slot) ** 2, p * (1 - p)
-    effective = base if spread <= inner / base else inner / spread
-    if not inner:
-        effective = min(base, users)
-    low, high = _wilson(p, effective, times_of_error(users))
-    return Estimate(int(count), int(base), low, high, users)
+class Gaps(NamedTuple):
+    """Differences of cells; NaN where a side has nothing to count from, `p` also where there are
+    too few. Shape (cells,)."""
+
+    difference: Column
+    low: Column
+    high: Column
+    p: Column
+
+    def at(self, cell: int) -> Gap | None:
+        found, low, high, p = (float(column[cell]) for column in self)
+        return None if np.isnan(found) else Gap(found, low, high, None if np.isnan(p) else p)
 
 
-def standard_error(of: Moments, cell: int, slot: int) -> float:
-    """Of the share in a slot."""
-    base = float(of.y[cell, slot])
-    weights = np.zeros(of.x.shape[1])
-    weights[slot] = 1 / base
-    shares = np.full(len(weights), of.x[cell, slot] / base)
-    return sqrt(_variance(of, cell, weights, shares) * _corrected(int(of.users[cell, slot])))
+def estimates(of: Moments) -> Estimates:
+    """Shares with Wilson's intervals on the size that has as much variance."""
+    share = _over(of.x, of.y)
+    inner = share * (1 - share)
+    spread = np.stack([standard_errors(of, slot) ** 2 for slot in range(of.x.shape[1])], 1)
+    size = np.where(spread > 0, np.minimum(of.y, _over(inner, spread)), of.y)
+    size = np.where(inner > 0, size, np.minimum(of.y, of.users))
+    low, high = _wilson(share, np.maximum(size, 1e-9), times_of_error(of.users))
+    some = of.y > 0
+    ends = np.where(some, low, 0), np.where(some, high, 1)
+    return Estimates(of.x, of.y, share, *ends, of.users)
 
 
-def _wilson(p: float, n: float, z: float) -> tuple[float, float]:
+def standard_errors(of: Moments, slot: int) -> Column:
+    """Of the share in a slot; shape (cells,)."""
+    weights = np.zeros_like(of.x)
+    weights[:, slot] = _over(np.ones(len(of.x)), of.y[:, slot])
+    share = np.repeat(_over(of.x, of.y)[:, slot, None], of.x.shape[1], 1)
+    return np.sqrt(_variance(of, weights, share) * _corrected(of.users[:, slot]))
+
+
+def _over(part: NDArray[Any], whole: NDArray[Any]) -> Column:
+    return np.divide(part, whole, out=np.zeros(np.shape(part)), where=whole > 0)
+
+
+def _wilson(p: Column, n: Column, z: Column) -> tuple[Column, Column]:
     z2 = z * z
     middle = (p + z2 / (2 * n)) / (1 + z2 / n)
-    reach = z / (1 + z2 / n) * sqrt(max(p * (1 - p), 0) / n + z2 / (4 * n * n))
-    return max(0.0, middle - reach), min(1.0, middle + reach)
+    reach = z / (1 + z2 / n) * np.sqrt(p * (1 - p) / n + z2 / (4 * n * n))
+    return np.maximum(middle - reach, 0), np.minimum(middle + reach, 1)
 
 
-def times_of_error(users: int) -> float:
+def times_of_error(users: NDArray[Any]) -> Column:
     """How many standard errors a 95 % interval reaches to each side."""
-    return float(t.ppf(0.975, max(users - 1, 1)))
+    return np.asarray(t.ppf(0.975, np.maximum(users - 1, 1)), "f8")
 
 
-def _corrected(users: int) -> float:
-    return users / (users - 1) if users > 1 else 1.0
+def _corrected(users: NDArray[Any]) -> Column:
+    return np.where(users > 1, users / np.maximum(users - 1, 1), 1.0)
 
 
-def _variance(
-    of: Moments, cell: int, weights: NDArray[np.float64], p: NDArray[np.float64]
-) -> float:
-    """Of the sum over users of weights · (x − p y)."""
+def _variance(of: Moments, weights: Column, p: Column) -> Column:
+    """Of the sum over users of weights · (x − p y), per cell."""
     down = -weights * p
-    found = weights @ of.xx[cell] @ weights + 2 * weights @ of.xy[cell] @ down
-    return max(float(found + down @ of.yy[cell] @ down), 0.0)
+    found = _form(weights, of.xx, weights) + 2 * _form(weights, of.xy, down)
+    return np.maximum(found + _form(down, of.yy, down), 0)
 
 
-def gap(of: Moments, cell: int) -> Gap | None:
-    """Slot 0 less slot 1; None where one has nothing to count from."""
-    left, right = _estimate(of, cell, 0), _estimate(of, cell, 1)
-    if not left.of or not right.of:
-        return None
-    p, q = left.share, right.share
-    weights, shares = np.array([1 / left.of, -1 / right.of]), np.array([p, q])
-    alone = [_variance(of, cell, weights * side, shares) for side in ([1, 0], [0, 1])]
-    both = _variance(of, cell, weights, shares)
-    together = sqrt(alone[0] * alone[1])
-    same = (alone[0] + alone[1] - both) / (2 * together) if together else 0.0
-    a, b, c, d = p - left.low, right.high - q, left.high - p, q - right.low
-    low = p - q - sqrt(max(a * a + b * b - 2 * same * a * b, 0.0))
-    high = p - q + sqrt(max(c * c + d * d - 2 * same * c * d, 0.0))
-    return Gap(p - q, max(low, -1.0), min(high, 1.0), _p_of(of, cell, weights))
+def _form(left: Column, square: Column, right: Column) -> Column:
+    return np.asarray(np.einsum("ci,cij,cj->c", left, square, right))
 
 
-def _p_of(of: Moments, cell: int, weights: NDArray[np.float64]) -> float | None:
+def gaps(of: Moments) -> Gaps:
+    """Slot 0 less slot 1."""
+    own = estimates(of)
+    (p, q), users = own.share.T, of.users
+    weights = _over(np.ones_like(of.y), of.y) * [1, -1]
+    alone = [_variance(of, weights * side, own.share) for side in ([1, 0], [0, 1])]
+    both = _variance(of, weights, own.share)
+    same = _over(alone[0] + alone[1] - both, 2 * np.sqrt(alone[0] * alone[1]))
+    (left_low, right_low), (left_high, right_high) = own.low.T, own.high.T
+    low = p - q - _joined(p - left_low, right_high - q, same)
+    high = p - q + _joined(left_high - p, q - right_low, same)
+    none = (of.y == 0).any(1)
+    columns = (p - q, np.maximum(low, -1), np.minimum(high, 1), _p_of(of, weights, users))
+    return Gaps(*(np.where(none, np.nan, column) for column in columns))
+
+
+def _joined(one: Column, other: Column, same: Column) -> Column:
+    return np.sqrt(np.maximum(one * one + other * other - 2 * same * one * other, 0))
+
+
+def _p_of(of: Moments, weights: Column, users: NDArray[np.int64]) -> Column:
     """By the score test, in which both groups have the share of all."""
-    users = of.users[cell]
-    having, lacking = of.having[cell], of.lacking[cell]
-    if users.min() < FEWEST_USERS or min(having.sum(), lacking.sum()) < FEWEST_HAVING:
-        return None
-    pooled = of.x[cell].sum() / of.y[cell].sum()
-    spread = _variance(of, cell, weights, np.full(2, pooled)) * _corrected(int(users.min()))
-    if not spread:
-        return None
-    score = (of.x[cell] * weights).sum() / sqrt(spread)
-    found = 2 * float(t.sf(abs(score), int(users.min()) - 1))
-    for told in (having, lacking):
-        if (told.sum() * users / users.sum()).min() < _FEW:
-            found = max(found, _exact(told, users))
-    return min(found, 1.0)
+    fewest = users.min(1)
+    having, lacking = of.having.sum(1), of.lacking.sum(1)
+    told = (fewest >= FEWEST_USERS) & (np.minimum(having, lacking) >= FEWEST_HAVING)
+    pooled = np.repeat(_over(of.x.sum(1), of.y.sum(1))[:, None], 2, 1)
+    spread = _variance(of, weights, pooled) * _corrected(fewest)
+    told &= spread > 0
+    score = _over((of.x * weights).sum(1), np.sqrt(spread))
+    found = np.asarray(2 * t.sf(np.abs(score), np.maximum(fewest - 1, 1)))
+    for some in (of.having, of.lacking):
+        expected = some.sum(1, keepdims=True) * users / np.maximum(users.sum(1, keepdims=True), 1)
+        few = told & (expected.min(1) < _FEW)
+        found[few] = np.maximum(found[few], _exact(some[few], users[few]))
+    return np.where(told, np.minimum(found, 1), np.nan)
 
 
-def _exact(told: NDArray[np.int64], users: NDArray[np.int64]) -> float:
+def _exact(told: NDArray[np.int64], users: NDArray[np.int64]) -> Column:
     """R. Fisher's test of two groups of users by whether each is told of (The Design of
     Experiments, 1935), twice the smaller side."""
-    spread = hypergeom(int(users.sum()), int(told.sum()), int(users[0]))
-    return float(2 * min(spread.cdf(told[0]), spread.sf(told[0] - 1)))
+    sizes = users.sum(1), told.sum(1), users[:, 0]
+    one = hypergeom.cdf(told[:, 0], *sizes)
+    return np.asarray(2 * np.minimum(one, hypergeom.sf(told[:, 0] - 1, *sizes)))
 
 
-def gap_within(of: Moments, cell: int, strata: int) -> Gap | None:
-    """The like-for-like difference: slots are the strata of the first group, then of the second.
+def gaps_within(of: Moments, strata: int) -> Gaps:
+    """The like-for-like differences: slots are the strata of the first group, then of the second.
 
-    None where no stratum has both groups.
+    NaN where no stratum has both groups.
     """
-    y, x = of.y[cell], of.x[cell]
-    one, other = y[:strata], y[strata:]
-    shared = (one > 0) & (other > 0)
-    if not shared.any():
-        return None
-    share = np.divide(x, y, out=np.zeros_like(x), where=y > 0)
-    weight = np.where(shared, one * other / np.maximum(one + other, 1), 0)
-    weight /= weight.sum()
-    within = np.append(weight, -weight) / np.maximum(y, 1)
-    found = float(weight @ (share[:strata] - share[strata:]))
-    users = int(min(of.users[cell][:strata].sum(), of.users[cell][strata:].sum()))
-    error = sqrt(_variance(of, cell, within, share) * _corrected(users))
+    share = _over(of.x, of.y)
+    one, other = of.y[:, :strata], of.y[:, strata:]
+    weight = _over(one * other, one + other)
+    total = weight.sum(1, keepdims=True)
+    weight = _over(weight, np.broadcast_to(total, weight.shape))
+    within = np.concatenate([weight, -weight], 1) * _over(np.ones_like(of.y), of.y)
+    found = (weight * (share[:, :strata] - share[:, strata:])).sum(1)
+    users = np.minimum(of.users[:, :strata].sum(1), of.users[:, strata:].sum(1))
+    error = np.sqrt(_variance(of, within, share) * _corrected(users))
     reach = times_of_error(users) * error
-    p = None
-    if users >= FEWEST_USERS and error:
-        p = 2 * float(t.sf(abs(found) / error, users - 1))
-    return Gap(found, max(found - reach, -1.0), min(found + reach, 1.0), p)
+    p = 2 * t.sf(_over(np.abs(found), error), np.maximum(users - 1, 1))
+    told = (users >= FEWEST_USERS) & (error > 0)
+    none = total[:, 0] == 0
+    ends = np.maximum(found - reach, -1), np.minimum(found + reach, 1)
+    columns = (found, *ends, np.where(told, p, np.nan))
+    return Gaps(*(np.where(none, np.nan, column) for column in columns))
 
 
-def adjusted(p: NDArray[np.float64]) -> NDArray[np.float64]:
+def adjusted(p: Column) -> Column:
     """Each p for how many were looked at: the rate of false ones among all as small as it
     (Y. Benjamini and Y. Hochberg, J. R. Stat. Soc. B 57, 1995). Shape (tests,)."""
     order = np.argsort(p)[::-1]
@@ -183,3 +216,33 @@ def adjusted(p: NDArray[np.float64]) -> NDArray[np.float64]:
     found = np.empty(len(p))
     found[order] = np.minimum(np.minimum.accumulate(ranked), 1)
     return found
+
+
+def each_against_others(of: Moments) -> Iterator[Moments]:
+    """Per slot that one as the first, all others together as the second.
+
+    Users of several of the others are counted in each of these.
+    """
+    size = of.x.shape[1]
+    for slot in range(size):
+        sort = np.stack([np.arange(size) == slot, np.arange(size) != slot]).astype("f8")
+        flat = (column @ sort.T for column in (of.x, of.y))
+        squares = (sort @ square @ sort.T for square in (of.xx, of.xy, of.yy))
+        counts = ((column @ sort.T).astype("i8") for column in (of.having, of.lacking, of.users))
+        yield Moments(*flat, *squares, *counts)
+
+
+def p_beyond(of: Moments, norm: Column) -> Column:
+    """How likely a share of at most `norm` gives one as high as that in slot 0; NaN where there
+    are too few users to tell. Shape (cells,)."""
+    base, users, having = of.y[:, 0], of.users[:, 0], of.having[:, 0]
+    weights = np.zeros_like(of.x)
+    weights[:, 0] = _over(np.ones(len(base)), base)
+    levels = np.repeat(norm[:, None], of.x.shape[1], 1)
+    error = np.sqrt(_variance(of, weights, levels) * _corrected(users))
+    score = _over(_over(of.x[:, 0], base) - norm, error)
+    each = np.minimum(_over(norm * base, users), 1)
+    exact = np.where(users * norm < _FEW, binom.sf(having - 1, users, each), 0)
+    found = np.maximum(t.sf(score, np.maximum(users - 1, 1)), exact)
+    told = (users >= FEWEST_USERS) & (having >= FEWEST_HAVING)
+    return np.asarray(np.where(told, found, np.nan))

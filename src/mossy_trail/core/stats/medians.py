@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.measures.moments import Moments, moments_of
-from mossy_trail.core.stats.clustered import Gap, gap, standard_error, times_of_error
+from mossy_trail.core.stats.clustered import Gap, gaps, standard_errors, times_of_error
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ def middle(values: NDArray[Any], user: NDArray[np.int64]) -> Middle | None:
     found = _median(ranked)
     of = _up_to(values, user, np.zeros(len(values), "i8"), found, 1)
     users = int(of.users[0, 0])
-    reach = times_of_error(users) * standard_error(of, 0, 0)
+    reach = float(times_of_error(of.users[0])[0] * standard_errors(of, 0)[0])
     low, high = np.quantile(ranked, [max(0.5 - reach, 0), min(0.5 + reach, 1)])
     if users <= 1:
         low, high = ranked[0], ranked[-1]
@@ -59,7 +59,7 @@ def gap_of_medians(
     if one is None or other is None:
         return one, other, None, 0.0
     told = _up_to(values, user, group, _median(np.sort(values)), 2)
-    shares = gap(told, 0)
+    shares = gaps(told).at(0)
     assert shares is not None
     low = sqrt((one.median - one.low) ** 2 + (other.high - other.median) ** 2)
     high = sqrt((one.high - one.median) ** 2 + (other.median - other.low) ** 2)

@@ -1,0 +1,167 @@
+"""What stands out in a log: every measure asked, and what is beyond chance put in words.
+
+What is looked at is counted, and chance is told for all of it together; what counts the same
+journeys is told once, by the words that say most of where it is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from math import log10
+from typing import NamedTuple
+
+import numpy as np
+
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.stats.clustered import adjusted
+from mossy_trail.engine import standouts
+from mossy_trail.engine.compare import CHANCE, everything
+from mossy_trail.engine.rates import Asked, Shares, Timed, counted
+from mossy_trail.engine.standouts import Candidate, Finding, Mask
+from mossy_trail.engine.study import Study
+
+MOST = 40
+"""Findings that are told, at the most."""
+_INSIDE, _ALIKE = 0.8, 0.3
+"""A finding is told with another from so much of its journeys on, or of the journeys of both."""
+_MOST_OF = 0.7
+"""Of a finding's users the share from which on another one that says more takes its place."""
+_SUREST = 12.0
+"""Beyond so many zeros, chance is as good as none."""
+
+
+@dataclass(frozen=True)
+class Findings:
+    looked_at: int
+    found: list[Finding]
+
+
+def findings(study: Study, scope: Scope, kept: Sequence[Asked] = ()) -> Findings:
+    """What stands out in scope: what touches most users most surely comes first."""
+    found: Findings = study.comparisons.of(
+        ("findings", scope, repr(kept)), lambda: _findings(study, scope, everything(study, kept))
+    )
+    return found
+
+
+def _findings(study: Study, scope: Scope, measures: Sequence[Asked]) -> Findings:
+    asked = standouts.Asked.of(study, scope)
+    splashes = {screen.name for screen in study.app_map.screens if screen.role == "splash"}
+    candidates: list[Candidate] = []
+    likes: list[Shares] = []
+    days = asked.day, len(asked.days)
+    for told in counted(study, scope, measures, asked.ways, days):
+        if isinstance(told, Timed):
+            candidates += standouts.of_times(told, asked)
+        else:
+            candidates += standouts.of_shares(told, asked)
+            likes += [told] if told.figures[0].like else []
+    candidates += standouts.of_likes(likes, asked.inside)
+    candidates += standouts.of_ends(study, scope)
+    told_elsewhere = {("drop-offs", name) for name in splashes}  # start-up tells who left there
+    sure = [
+        one for one in _sure(candidates) if (one.finding.measure, one.subject) not in told_elsewhere
+    ]
+    return Findings(len(candidates), _told_once(_of_each_figure(sure))[:MOST])
+
+
+class _Sure(NamedTuple):
+    """A candidate that is beyond chance."""
+
+    finding: Finding
+    subject: str
+    by: str
+    touching: Mask
+
+
+def _sure(candidates: Sequence[Candidate]) -> list[_Sure]:
+    """Those worth telling that are beyond chance, as some of all that were looked at."""
+    q = adjusted(np.array([one.p for one in candidates])) if candidates else ()
+    return [
+        _Sure(replace(one.finding, q=float(rate)), one.subject, one.by, one.touching)
+        for one, rate in zip(candidates, q, strict=True)
+        if rate <= CHANCE and one.worth and one.finding
+    ]
+
+
+def _rank(one: _Sure) -> float:
+    """Users touched, times how far beyond chance."""
+    return one.finding.touched * min(-log10(max(one.finding.q, 1e-300)), _SUREST)
+
+
+def _of_each_figure(sure: Sequence[_Sure]) -> list[_Sure]:
+    """The group of each figure that explains it best: of those that touch about as many users as
+    any, the one with the greatest difference."""
+    by_figure: dict[tuple[str, ...], list[_Sure]] = {}
+    for one in sure:
+        own = one.finding
+        key = (own.kind, own.measure, own.name, own.figure, str(own.timed))
+        by_figure.setdefault(key, []).append(one)
+    best = []
+    for group in by_figure.values():
+        most = max(one.finding.touched for one in group)
+        like = [one for one in group if one.finding.touched >= _MOST_OF * most]
+        best.append(max(like, key=_difference))
+    return sorted(best, key=_rank, reverse=True)
+
+
+def _difference(one: _Sure) -> float:
+    return abs(one.finding.own.value - one.finding.beside.value)
+
+
+class _Told(NamedTuple):
+    """A finding with those that are told under it."""
+
+    main: _Sure
+    under: list[_Sure]
+
+    @property
+    def rank(self) -> float:
+        return max(_rank(one) for one in (self.main, *self.under))
+
+    @property
+    def finding(self) -> Finding:
+        also = [one.finding.sentence for one in self.under]
+        touched = max(one.finding.touched for one in (self.main, *self.under))
+        return replace(self.main.finding, also=also, touched=touched)
+
+
+def _told_once(best: Sequence[_Sure]) -> list[Finding]:
+    told: list[_Told] = []
+    for one in best:
+        place = next((i for i, other in enumerate(told) if _same(one, other)), None)
+        if place is None:
+            told.append(_Told(one, []))
+            continue
+        main, under = told[place]
+        if _says_more(one, main):
+            told[place] = _Told(one, [main, *under])
+        else:
+            under.append(one)
+    return [one.finding for one in sorted(told, key=lambda one: -one.rank)]
+
+
+def _same(one: _Sure, other: _Told) -> bool:
+    """Whether it counts mostly journeys of the other, tells the same of a group, or of another
+    value of the same property on the same screen."""
+    size = max(int(one.touching.sum()), 1)
+    for told in (other.main, *other.under):
+        own, known = one.finding, told.finding
+        whole = not own.figure.startswith("[") and own.measure == known.measure
+        if whole and own.segment and own.segment == known.segment:
+            return True
+        if one.subject and one.subject == told.subject and one.by and one.by == told.by:
+            return True
+        both = int((one.touching & told.touching).sum())
+        if both >= _INSIDE * size or both >= _ALIKE * int((one.touching | told.touching).sum()):
+            return True
+    return False
+
+
+def _says_more(one: _Sure, other: _Sure) -> bool:
+    """Whether it tells of a smaller group, and yet of mostly the same journeys."""
+    both = int((one.touching & other.touching).sum())
+    most = max(int(one.touching.sum()), int(other.touching.sum()))
+    more = len(one.finding.segment) > len(other.finding.segment)
+    return more and both >= _MOST_OF * most

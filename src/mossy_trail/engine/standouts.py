@@ -1,0 +1,370 @@
+"""What could stand out: the ways in which a figure may be worse than it should be, and by chance.
+
+- A *group* (a version, a platform, both, or the value of another property) against all others.
+- A share against its *norm*, where there is no like to hold it against.
+- A stage against the other stages of its *like*.
+- Ends on a screen against those to be *expected* of where it stands.
+- The days from one on against those before: a *change*.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.stats import poisson
+
+from mossy_trail.core.model.log import NONE
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.stats.changes import best_split
+from mossy_trail.core.stats.clustered import (
+    Estimate,
+    Estimates,
+    each_against_others,
+    estimates,
+    gaps,
+    p_beyond,
+)
+from mossy_trail.core.stats.medians import gap_of_medians
+from mossy_trail.engine import dropoffs
+from mossy_trail.engine.compare import Side, side_of_times
+from mossy_trail.engine.rates import Figure, Shares, Timed, sums_of
+from mossy_trail.engine.scoped import groups_of, scope_mask
+from mossy_trail.engine.study import Study
+
+Mask = NDArray[np.bool_]
+Kind = Literal["group", "norm", "like", "expected", "change"]
+LEAST, MANY_TIMES = 0.02, 1.25
+"""A share has to differ by so much, and by so many times, to be worth an analyst's time."""
+MOST_GROUPS = 12
+FEWEST_IN_SERIES = 200
+"""Times that a figure is of, at the least, to be looked at for changes."""
+_CLEAR = 0.01
+"""A change is looked at further if random orders of days give as clear a one so rarely."""
+
+
+@dataclass(frozen=True)
+class Finding:
+    """`where` is the group that it is of, `segment` the same as a segment; empty for all.
+
+    `beside` is what it is held against: other groups, the days before, or a norm (then `of` is 0).
+    `touched` are users; `q` is the rate of false ones among all findings, if this is told as one.
+    """
+
+    kind: Kind
+    key: str
+    sentence: str
+    measure: str
+    name: str
+    figure: str
+    timed: bool
+    where: str
+    segment: str
+    own: Side
+    beside: Side
+    touched: float
+    q: float
+    also: list[str] = field(default_factory=list)
+
+
+class Candidate(NamedTuple):
+    """What may be a finding. `touching` are the journeys in which what is worse happened, empty
+    where it would not be worth telling; `subject` is the screen or tab that it is of, `by` what
+    sorts its groups."""
+
+    finding: Finding | None
+    subject: str
+    by: str
+    p: float
+    worth: bool
+    touching: Mask
+
+
+class Sort(NamedTuple):
+    """Groups of journeys in scope, −1 for none; what each is called, and its segment."""
+
+    code: NDArray[np.int64]
+    names: list[str]
+    segments: list[str]
+    by: str
+
+
+def sorts_of(study: Study, scope: Scope) -> list[Sort]:
+    """By each property that has few values, and by version and platform together.
+
+    Without what the map says that tabs are shown by: who sees other tabs is not alike.
+    """
+    inside = scope_mask(study, scope)
+    apart = {key for tab in study.app_map.tabs for key in tab.shown_to or ()}
+    single: dict[str, Sort] = {}
+    for name in _properties(study):
+        groups = groups_of(study, scope, name)
+        many = len(np.unique(groups.code[inside]))
+        if name in apart or not 2 <= many <= MOST_GROUPS:
+            continue
+        segments = [json.dumps({"property": name, "values": [value]}) for value in groups.values]
+        names = [f"{name} {value or 'not told'}" for value in groups.values]
+        code = np.where(inside, groups.code, NONE).astype("i8")
+        single[name] = Sort(code, names, segments, name)
+    found = list(single.values())
+    if {"version", "platform"} <= single.keys():
+        found.append(_both(single["version"], single["platform"]))
+    return found
+
+
+def _properties(study: Study) -> list[str]:
+    return sorted({name for text in study.terms["props"] for name in json.loads(text)})
+
+
+def _both(version: Sort, platform: Sort) -> Sort:
+    size = len(platform.names)
+    code = np.where(version.code == NONE, NONE, version.code * size + platform.code)
+    words = [name.removeprefix("platform ") for name in platform.names]
+    names = [f"{a} on {b}" for a in version.names for b in words]
+    pairs = [f'{{"all": [{a}, {b}]}}' for a in version.segments for b in platform.segments]
+    return Sort(code, names, pairs, "version and platform")
+
+
+class Asked(NamedTuple):
+    """What is asked of all: the journeys in scope, their groups, and their days."""
+
+    study: Study
+    inside: Mask
+    sorts: list[Sort]
+    day: NDArray[np.int64]
+    days: list[str]
+
+    @classmethod
+    def of(cls, study: Study, scope: Scope) -> Asked:
+        inside, groups = scope_mask(study, scope), groups_of(study, scope, "", "day")
+        code = groups.code.astype("i8")
+        first, last = (code[inside].min(), code[inside].max()) if inside.any() else (0, -1)
+        day = np.where(inside, code - first, NONE)
+        return cls(study, inside, sorts_of(study, scope), day, groups.values[first : last + 1])
+
+    @property
+    def ways(self) -> list[tuple[NDArray[np.int64], int]]:
+        """All as one, and each sort of groups."""
+        whole = np.where(self.inside, 0, NONE)
+        return [(whole, 1), *((one.code, len(one.names)) for one in self.sorts)]
+
+
+def of_shares(told: Shares, asked: Asked) -> Iterator[Candidate]:
+    """Shares against their norms and likes, their groups against each other, and their days."""
+    if told.figures[0].worse:
+        yield from _beyond_norms(told, asked)
+        yield from _worse_groups(told, asked)
+        yield from _changed(told, asked)
+
+
+def _beyond_norms(told: Shares, asked: Asked) -> Iterator[Candidate]:
+    norms = np.array([1.0 if one.norm is None else one.norm for one in told.figures])
+    shares, p = estimates(told.of[0]), p_beyond(told.of[0], norms)
+    for cell, figure in enumerate(told.figures):
+        if norms[cell] >= 1 or np.isnan(p[cell]):
+            continue
+        own = shares.at(cell, 0)
+        sentence = f"{percent(own.share)} of {figure.of} {figure.says}."
+        finding = _finding(
+            "norm", figure, sentence, ("", ""), (_side(own), _level(norms[cell])),
+            (own.share - norms[cell]) * own.users,
+        )  # fmt: skip
+        worth = own.share > norms[cell]
+        yield _candidate(told, cell, finding, p[cell], worth, asked.inside)
+
+
+def _worse_groups(told: Shares, asked: Asked) -> Iterator[Candidate]:
+    for sort, of in zip(asked.sorts, told.of[1:], strict=True):
+        for slot, two in enumerate(each_against_others(of)):
+            shares, apart = estimates(two), gaps(two)
+            for cell in np.flatnonzero(~np.isnan(apart.p)).tolist():
+                p = float(apart.p[cell])
+                if p >= _CLEAR:
+                    yield _unclear(p)
+                    continue
+                finding, worth = _group(told.figures[cell], sort, slot, shares, cell)
+                inside = sort.code == slot
+                yield _candidate(told, cell, finding, p, worth, inside, sort.by)
+
+
+def _group(
+    figure: Figure, sort: Sort, slot: int, shares: Estimates, cell: int
+) -> tuple[Finding, bool]:
+    """A group that differs from all others, and whether that is worth telling."""
+    own, rest = shares.at(cell, 0), shares.at(cell, 1)
+    name = sort.names[slot]
+    sentence = (
+        f"In {name}, {percent(own.share)} of {figure.of} {figure.says}; "
+        f"elsewhere {percent(rest.share)}."
+    )
+    apart = own.share - rest.share
+    where = name, sort.segments[slot]
+    sides = _side(own), _side(rest)
+    finding = _finding("group", figure, sentence, where, sides, abs(apart) * own.users)
+    return finding, apart * figure.worse > 0 and _matters(own, rest, figure.norm)
+
+
+def _matters(own: Estimate, rest: Estimate, norm: float | None) -> bool:
+    low, high = sorted([own.share, rest.share])
+    many_times = high >= MANY_TIMES * low or 1 - low >= MANY_TIMES * (1 - high)
+    enough = high - low >= LEAST or (norm is not None and rest.share <= norm < own.share)
+    return many_times and enough
+
+
+def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
+    """Days from which on it is worse; what is looked at is every day between two."""
+    for cell, figure in enumerate(told.figures):
+        assert told.by_day
+        count, base = told.by_day[0][cell], told.by_day[1][cell]
+        some = np.flatnonzero(base)
+        if base.sum() < FEWEST_IN_SERIES:
+            continue
+        split = best_split(count[some] / base[some], base[some].astype("f8"))
+        if split is None or split.p > _CLEAR:
+            continue
+        turn = int(some[split.at])
+        slot = np.where(asked.day >= turn, 0, np.where(asked.day >= 0, 1, NONE))
+        of = sums_of(asked.study, told.series(cell), slot, 2)
+        apart, shares = gaps(of).at(0), estimates(of)
+        if apart is None or apart.p is None:
+            continue
+        own, before, day = shares.at(0, 0), shares.at(0, 1), asked.days[turn]
+        sentence = (
+            f"From {day} on, {percent(own.share)} of {figure.of} {figure.says}; "
+            f"before, {percent(before.share)}."
+        )
+        where, sides = (f"from {day} on", json.dumps({"since": day})), (_side(own), _side(before))
+        touched = abs(apart.difference) * own.users
+        finding = _finding("change", figure, sentence, where, sides, touched)
+        worth = apart.difference * figure.worse > 0 and _matters(own, before, figure.norm)
+        p = min(apart.p * len(some), 1.0)
+        yield _candidate(told, cell, finding, p, worth, slot == 0)
+
+
+def of_times(told: Timed, asked: Asked) -> Iterator[Candidate]:
+    """Groups that take longer than all others, by half of them."""
+    figure = told.figure
+    for sort in asked.sorts if figure.worse else ():
+        code = sort.code[told.at]
+        known = code != NONE
+        for slot, name in enumerate(sort.names):
+            group = (code[known] != slot).astype("i8")
+            own, rest, apart, share = gap_of_medians(told.value[known], told.user[known], group)
+            if own is None or rest is None or apart is None or apart.p is None:
+                continue
+            sentence = (
+                f"In {name}, {figure.of} take {seconds(own.median)} {figure.says} (the median); "
+                f"elsewhere {seconds(rest.median)}."
+            )
+            sides = side_of_times(own), side_of_times(rest)
+            where = (name, sort.segments[slot])
+            finding = _finding("group", figure, sentence, where, sides, abs(share) * own.users)
+            worth = own.median >= MANY_TIMES * rest.median
+            touching = np.zeros(len(sort.code), bool)
+            touching[told.at[(told.value >= rest.median) & (code == slot)]] = True
+            yield Candidate(finding, "", sort.by, apart.p, worth, touching)
+
+
+def of_likes(told: Sequence[Shares], inside: Mask) -> Iterator[Candidate]:
+    """Stages of one kind, each against the others: as many times their share, and more."""
+    for one in told:
+        figure = one.figures[0]
+        others = [o for o in told if o is not one and o.figures[0].like == figure.like]
+        x, y = (sum(float(o.of[0][i][0, 0]) for o in others) for i in (0, 1))
+        norm = MANY_TIMES * x / y + LEAST if y else 1.0
+        p = float(p_beyond(one.of[0], np.array([norm]))[0])
+        if not y or np.isnan(p):
+            continue
+        own = estimates(one.of[0]).at(0, 0)
+        sentence = (
+            f"{percent(own.share)} of {figure.of} {figure.says}; on the other {figure.like}, "
+            f"{percent(x / y)} did."
+        )
+        touched = (own.share - x / y) * own.users
+        sides = _side(own), _level(x / y)
+        finding = _finding("like", figure, sentence, ("", ""), sides, touched)
+        yield _candidate(one, 0, finding, p, own.share > norm, inside)
+
+
+def of_ends(study: Study, scope: Scope) -> Iterator[Candidate]:
+    """Screens on which more journeys end for good than twice what is to be expected of where they
+    stand, and 2 in 100 of their visits."""
+    for one in dropoffs.measure(study, scope).screens:
+        if not one.true.times:
+            continue
+        visits = one.visits.times
+        limit = 2 * one.expected + LEAST * visits
+        share, expected = one.true.times / visits, one.expected / visits
+        words = f"ended on {one.screen}", f"visits of {one.screen}"
+        figure = Figure("drop-offs", one.true.figure, *words, 1, False)
+        sentence = (
+            f"{percent(share)} of visits of {one.screen} end there for good; of where it stands, "
+            f"{percent(expected)} would be expected."
+        )
+        own = Side(share, one.rate.low, one.rate.high, one.true.times, visits, one.true.users)
+        touched = max(one.excess, 0) * one.true.users / one.true.times
+        sides = own, _level(expected)
+        finding = _finding("expected", figure, sentence, ("", ""), sides, touched)
+        p = float(poisson.sf(one.true.times - 1, limit))
+        worth = one.true.times > limit
+        touching = dropoffs.evidence(study, scope, one.true.figure) if worth else _NOBODY
+        yield Candidate(finding, one.screen, "", p, worth, touching)
+
+
+_NOBODY = np.zeros(0, bool)
+
+
+def _candidate(
+    told: Shares, cell: int, finding: Finding, p: float, worth: bool, inside: Mask, by: str = ""
+) -> Candidate:
+    figure, touching = told.figures[cell], _NOBODY
+    if worth and p < _CLEAR:
+        series = told.series(cell)
+        bad = series.count > 0 if figure.worse > 0 else series.base > series.count
+        touching = bad & inside
+    return Candidate(finding, figure.subject, by, p, worth and p < _CLEAR, touching)
+
+
+def _unclear(p: float) -> Candidate:
+    """What was looked at and may well be chance."""
+    return Candidate(None, "", "", p, False, _NOBODY)
+
+
+def _finding(
+    kind: Kind,
+    figure: Figure,
+    sentence: str,
+    where: tuple[str, str],
+    sides: tuple[Side, Side],
+    touched: float,
+) -> Finding:
+    name, segment = where
+    key = json.dumps([kind, figure.measure, figure.name, figure.figure, figure.timed, segment])
+    return Finding(
+        kind, key, sentence, figure.measure, figure.name, figure.figure, figure.timed,
+        name, segment, *sides, touched, 1.0,
+    )  # fmt: skip
+
+
+def _side(own: Estimate) -> Side:
+    return Side(own.share, own.low, own.high, own.count, own.of, own.users)
+
+
+def _level(share: float) -> Side:
+    return Side(share, share, share, 0, 0, 0)
+
+
+def percent(share: float) -> str:
+    return f"{share * 100:.1f}".removesuffix(".0") + " %"
+
+
+def seconds(milliseconds: float) -> str:
+    if milliseconds < 1000:
+        return f"{milliseconds:.0f} ms"
+    if milliseconds < 99_500:
+        return f"{milliseconds / 1000:.1f} s"
+    return f"{milliseconds / 60_000:.0f} min"
