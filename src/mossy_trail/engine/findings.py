@@ -17,7 +17,7 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.clustered import adjusted
 from mossy_trail.engine import standouts
 from mossy_trail.engine.compare import CHANCE, everything
-from mossy_trail.engine.rates import Asked, Shares, Timed, counted
+from mossy_trail.engine.rates import Asked, Timed, counted
 from mossy_trail.engine.standouts import Candidate, Finding, Mask
 from mossy_trail.engine.study import Study
 
@@ -49,15 +49,12 @@ def _findings(study: Study, scope: Scope, measures: Sequence[Asked]) -> Findings
     asked = standouts.Asked.of(study, scope)
     splashes = {screen.name for screen in study.app_map.screens if screen.role == "splash"}
     candidates: list[Candidate] = []
-    likes: list[Shares] = []
     days = asked.day, len(asked.days)
     for told in counted(study, scope, measures, asked.ways, days):
         if isinstance(told, Timed):
             candidates += standouts.of_times(told, asked)
         else:
             candidates += standouts.of_shares(told, asked)
-            likes += [told] if told.figures[0].like else []
-    candidates += standouts.of_likes(likes, asked.inside)
     candidates += standouts.of_ends(study, scope)
     told_elsewhere = {("drop-offs", name) for name in splashes}  # start-up tells who left there
     sure = [

@@ -24,6 +24,7 @@ from mossy_trail.core.measures.moments import (
     in_slots,
     moments,
     moments_of,
+    placed,
     plus,
 )
 from mossy_trail.core.model.scope import Scope
@@ -301,65 +302,77 @@ def _shares(
     sorted_into: Sequence[tuple[NDArray[np.int64], int]],
     days: tuple[NDArray[np.int64], int] | None,
 ) -> Iterator[Shares]:
+    """Those that count times together, and those that count journeys: so they take few steps."""
     by_users = scope.unit == "users"
-    for kind in zip(*parts, strict=True):
-        chosen = _most_frequent([(one.told.naming.size, one.told.number) for one in kind])
-        if not len(chosen):
+    every = [_Kind.of(rates) for rates in zip(*parts, strict=True)]
+    for once in (False, True):
+        kinds = [kind for kind in every if kind.rates[0].once == once and len(kind.chosen)]
+        if not kinds:
             continue
+        ask = partial(_summed, study, kinds, sorted_into, days, once and by_users)
+        told = study.each_place(ask)
+        sums = tuple(plus(way) for way in zip(*(own for own, _ in told), strict=True))
+        by_day = (sum(side) for side in zip(*(own for _, own in told), strict=True))
+        at = [(kind, number) for kind in kinds for number in kind.chosen.tolist()]
+        figures = [
+            _figure(asked, kind.rates[0], kind.rates[0].told.naming.name(number))
+            for kind, number in at
+        ]
+        series = partial(_series_at, study, at, by_users)
+        yield Shares(figures, sums, series, tuple(by_day) if days else None)
 
-        sums, by_day = _summed(study, kind, chosen, sorted_into, days, by_users)
-        numbers, naming = chosen.tolist(), kind[0].told.naming
-        figures = [_figure(asked, kind[0], naming.name(number)) for number in numbers]
-        yield Shares(figures, sums, partial(_series_at, study, kind, numbers, by_users), by_day)
+
+class _Kind(NamedTuple):
+    """A kind as each part tells it, and the numbers of its cells that are looked at."""
+
+    rates: tuple[Rate, ...]
+    chosen: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, rates: tuple[Rate, ...]) -> _Kind:
+        sizes = [(one.told.naming.size, one.told.number) for one in rates]
+        return cls(rates, _most_frequent(sizes))
 
 
-def _series_at(
-    study: Study, kind: Sequence[Rate], numbers: Sequence[int], users: bool, place: int
-) -> Series:
-    return series_in(study, kind, numbers[place], users)
+def _series_at(study: Study, at: Sequence[tuple[_Kind, int]], users: bool, place: int) -> Series:
+    kind, number = at[place]
+    return series_in(study, kind.rates, number, users)
 
 
 def _summed(
     study: Study,
-    kind: Sequence[Rate],
-    chosen: NDArray[np.int64],
+    kinds: Sequence[_Kind],
     sorted_into: Sequence[tuple[NDArray[np.int64], int]],
     days: tuple[NDArray[np.int64], int] | None,
-    by_users: bool,
-) -> tuple[tuple[Moments, ...], tuple[NDArray[np.int64], NDArray[np.int64]] | None]:
-    """The sums over all parts, and by day the cells and their bases."""
-
-    def ask(place: int) -> tuple[list[Moments], list[NDArray[np.int64]]]:
-        own, steps = kind[place], study.parts[place]
-        here = slice(*study.edges[place : place + 2])
-        told, base, user = own.told, own.base, steps.journeys.user
-        if own.once:
-            size = len(steps.journeys.start)
-            told, base = each_once(told, size), each_once(base, size)
-        sums = [
-            moments(
-                told,
-                base,
-                own.width,
-                chosen,
-                user,
-                Slots(slot[here], own.once and by_users, size),
-            )
-            for slot, size in sorted_into
-        ]
-        if not days:
-            return sums, []
-        bases = np.unique(chosen // own.width)
-        sides = ((told, chosen), (base, bases))
-        return sums, [in_slots(t, wanted, days[0][here], days[1]) for t, wanted in sides]
-
-    parts = study.each_place(ask)
-    sums = tuple(plus(way) for way in zip(*(own for own, _ in parts), strict=True))
+    once_a_user: bool,
+    place: int,
+) -> tuple[list[Moments], list[NDArray[np.int64]]]:
+    """The sums of a part, and of each day the cells and their bases."""
+    steps, here = study.parts[place], slice(*study.edges[place : place + 2])
+    told, base_of, size = [], [], 0
+    bases: dict[tuple[int, bytes], tuple[int, Cells, NDArray[np.int64]]] = {}
+    for kind in kinds:
+        own = kind.rates[place]
+        numbers, of = np.unique(kind.chosen // own.width, return_inverse=True)
+        told.append((own.told, kind.chosen))
+        # Kinds of one base have one table of it.
+        first, *_ = bases.setdefault((id(own.base), numbers.tobytes()), (size, own.base, numbers))
+        size = max(size, first + len(numbers))
+        base_of.append(of + first)
+    sides = [(cells, numbers) for _, cells, numbers in bases.values()]
+    if kinds[0].rates[place].once:
+        told = [(each_once(cells), chosen) for cells, chosen in told]
+        sides = [(each_once(cells), numbers) for cells, numbers in sides]
+    x, y, of_base = placed(told), placed(sides), np.concatenate(base_of)
+    user = steps.journeys.user
+    sums = [
+        moments(x, y, of_base, user, Slots(slot[here], once_a_user, many))
+        for slot, many in sorted_into
+    ]
     if not days:
-        return sums, None
-    told, base = (sum(side) for side in zip(*(own for _, own in parts), strict=True))
-    numbers = chosen // kind[0].width
-    return sums, (told, base[np.searchsorted(np.unique(numbers), numbers)])
+        return sums, []
+    day = days[0][here]
+    return sums, [in_slots(x, day, days[1]), in_slots(y, day, days[1])[of_base]]
 
 
 def _times(study: Study, asked: Asked, parts: Sequence[Sequence[Took]]) -> Iterator[Timed]:

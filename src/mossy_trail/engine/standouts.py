@@ -10,7 +10,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
@@ -155,10 +155,10 @@ class Asked(NamedTuple):
 
 def of_shares(told: Shares, asked: Asked) -> Iterator[Candidate]:
     """Shares against their norms and likes, their groups against each other, and their days."""
-    if told.figures[0].worse:
-        yield from _beyond_norms(told, asked)
-        yield from _worse_groups(told, asked)
-        yield from _changed(told, asked)
+    yield from _beyond_norms(told, asked)
+    yield from _beyond_likes(told, asked)
+    yield from _worse_groups(told, asked)
+    yield from _changed(told, asked)
 
 
 def _beyond_norms(told: Shares, asked: Asked) -> Iterator[Candidate]:
@@ -178,10 +178,11 @@ def _beyond_norms(told: Shares, asked: Asked) -> Iterator[Candidate]:
 
 
 def _worse_groups(told: Shares, asked: Asked) -> Iterator[Candidate]:
+    judged = np.array([one.worse != 0 for one in told.figures])
     for sort, of in zip(asked.sorts, told.of[1:], strict=True):
         for slot, two in enumerate(each_against_others(of)):
             shares, apart = estimates(two), gaps(two)
-            for cell in np.flatnonzero(~np.isnan(apart.p)).tolist():
+            for cell in np.flatnonzero(judged & ~np.isnan(apart.p)).tolist():
                 p = float(apart.p[cell])
                 if p >= _CLEAR:
                     yield _unclear(p)
@@ -221,7 +222,7 @@ def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
         assert told.by_day
         count, base = told.by_day[0][cell], told.by_day[1][cell]
         some = np.flatnonzero(base)
-        if base.sum() < FEWEST_IN_SERIES:
+        if not figure.worse or base.sum() < FEWEST_IN_SERIES:
             continue
         split = best_split(count[some] / base[some], base[some].astype("f8"))
         if split is None or split.p > _CLEAR:
@@ -269,17 +270,19 @@ def of_times(told: Timed, asked: Asked) -> Iterator[Candidate]:
             yield Candidate(finding, "", sort.by, apart.p, worth, touching)
 
 
-def of_likes(told: Sequence[Shares], inside: Mask) -> Iterator[Candidate]:
+def _beyond_likes(told: Shares, asked: Asked) -> Iterator[Candidate]:
     """Stages of one kind, each against the others: as many times their share, and more."""
-    for one in told:
-        figure = one.figures[0]
-        others = [o for o in told if o is not one and o.figures[0].like == figure.like]
-        x, y = (sum(float(o.of[0][i][0, 0]) for o in others) for i in (0, 1))
-        norm = MANY_TIMES * x / y + LEAST if y else 1.0
-        p = float(p_beyond(one.of[0], np.array([norm]))[0])
-        if not y or np.isnan(p):
+    kinds = [figure.like for figure in told.figures]
+    for cell, figure in enumerate(told.figures):
+        others = [i for i, like in enumerate(kinds) if like and like == figure.like and i != cell]
+        x, y = (float(side[others, 0].sum()) for side in told.of[0][:2])
+        if not y:
             continue
-        own = estimates(one.of[0]).at(0, 0)
+        norm = MANY_TIMES * x / y + LEAST
+        p = p_beyond(told.of[0], np.full(len(kinds), norm))[cell]
+        if np.isnan(p):
+            continue
+        own = estimates(told.of[0]).at(cell, 0)
         sentence = (
             f"{percent(own.share)} of {figure.of} {figure.says}; on the other {figure.like}, "
             f"{percent(x / y)} did."
@@ -287,7 +290,7 @@ def of_likes(told: Sequence[Shares], inside: Mask) -> Iterator[Candidate]:
         touched = (own.share - x / y) * own.users
         sides = _side(own), _level(x / y)
         finding = _finding("like", figure, sentence, ("", ""), sides, touched)
-        yield _candidate(one, 0, finding, p, own.share > norm, inside)
+        yield _candidate(told, cell, finding, float(p), own.share > norm, asked.inside)
 
 
 def of_ends(study: Study, scope: Scope) -> Iterator[Candidate]:

@@ -48,83 +48,89 @@ class Slots(NamedTuple):
     size: int
 
 
+class Placed(NamedTuple):
+    """What happened, by the place of its cell among those that are looked at; shape (times,)."""
+
+    cell: NDArray[np.int64]
+    journey: NDArray[np.int32]
+    size: int
+
+
+def placed(kinds: Sequence[tuple[Cells, NDArray[np.int64]]]) -> Placed:
+    """The cells of several kinds one after the other: of each those whose numbers are chosen, which
+    are in order."""
+    cells, journeys, size = [np.empty(0, "i8")], [np.empty(0, "i4")], 0
+    for told, chosen in kinds:
+        place = np.minimum(np.searchsorted(chosen, told.number), max(len(chosen) - 1, 0))
+        known = (told.number != NONE) & (chosen[place] == told.number) if len(chosen) else place < 0
+        cells.append(place[known] + size)
+        journeys.append(told.journey[known])
+        size += len(chosen)
+    return Placed(np.concatenate(cells), np.concatenate(journeys), size)
+
+
+def in_slots(told: Placed, slot: NDArray[np.int64], size: int) -> NDArray[np.int64]:
+    """How often each cell happened in the journeys of each slot; shape (cells, slots)."""
+    own = slot[told.journey]
+    at = told.cell[own >= 0] * size + own[own >= 0]
+    return np.bincount(at, minlength=told.size * size).reshape(-1, size)
+
+
 def moments(
-    told: Cells,
-    base: Cells,
-    width: int,
-    chosen: NDArray[np.int64],
+    told: Placed,
+    base: Placed,
+    base_of: NDArray[np.int64],
     user: NDArray[np.int32],
     slots: Slots,
 ) -> Moments:
-    """Sums of a part for the cells `chosen`, whose bases are the cells `chosen // width`.
+    """Sums of a part for cells, each of which has one of the bases.
 
     Parameters
     ----------
-    chosen : numbers of cells, in order; shape (cells,).
+    base_of : of each cell the place of its base; shape (cells,).
     user : of each journey, those of one side by side; shape (journeys,).
     """
-    bases, base_of = np.unique(chosen // width, return_inverse=True)
     fresh = np.append(True, user[1:] != user[:-1])[: len(user)]
     local = np.cumsum(fresh) - 1
-    x_events = _events(told, chosen, local, slots)
-    y_events = _events(base, bases, local, slots)
     users = int(local[-1]) + 1 if len(local) else 0
-    total = _none(len(chosen), slots.size)
-    step = max(_AT_ONCE // max((len(chosen) + len(bases)) * slots.size, 1), 1)
+    total = _none(told.size, slots.size)
+    step = max(_AT_ONCE // max((told.size + base.size) * slots.size, 1), 1)
+    sides = [_events(side, local, slots, users > step) for side in (told, base)]
     for begin in range(0, users, step):
         size = min(step, users - begin)
-        x = _table(x_events, len(chosen), begin, size, slots)
-        y = _table(y_events, len(bases), begin, size, slots)
+        x, y = (_table(side, begin, size, slots) for side in sides)
         total = plus([total, moments_of(x, y, base_of)])
     return total
 
 
-def in_slots(
-    told: Cells, chosen: NDArray[np.int64], slot: NDArray[np.int64], size: int
-) -> NDArray[np.int64]:
-    """How often each chosen cell happened in the journeys of each slot; shape (cells, slots)."""
-    place, known = _places(told, chosen)
-    own = slot[told.journey]
-    known &= own >= 0
-    at = place[known] * size + own[known]
-    return np.bincount(at, minlength=len(chosen) * size).reshape(-1, size)
-
-
-def _places(told: Cells, chosen: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-    """The place of each number among those chosen, and whether it is one of them."""
-    place = np.minimum(np.searchsorted(chosen, told.number), max(len(chosen) - 1, 0))
-    if not len(chosen):
-        return place, np.zeros(len(place), bool)
-    return place, (told.number != NONE) & (chosen[place] == told.number)
-
-
 class _Events(NamedTuple):
-    """In order of users; shape (events,)."""
+    """Shape (events,); `ordered` by users, if these come block by block."""
 
     cell: NDArray[np.int64]
     user: NDArray[np.int64]
     slot: NDArray[np.int64]
+    cells: int
+    ordered: bool
 
 
-def _events(
-    told: Cells, chosen: NDArray[np.int64], local: NDArray[np.int64], slots: Slots
-) -> _Events:
-    place, known = _places(told, chosen)
+def _events(told: Placed, local: NDArray[np.int64], slots: Slots, ordered: bool) -> _Events:
     slot = slots.of[told.journey]
-    known &= slot >= 0
-    own = local[told.journey[known]]
-    if (own[1:] >= own[:-1]).all():
-        return _Events(place[known], own, slot[known])
-    order = np.argsort(own, kind="stable")
-    return _Events(place[known][order], own[order], slot[known][order])
+    known = slot >= 0
+    cell, own, slot = told.cell[known], local[told.journey[known]], slot[known]
+    if ordered:
+        order = np.argsort(own, kind="stable")
+        cell, own, slot = cell[order], own[order], slot[order]
+    return _Events(cell, own, slot, told.size, ordered)
 
 
-def _table(events: _Events, cells: int, begin: int, size: int, slots: Slots) -> NDArray[np.float64]:
+def _table(events: _Events, begin: int, size: int, slots: Slots) -> NDArray[np.float64]:
     """Counts of shape (cells, users, slots)."""
-    here = slice(*np.searchsorted(events.user, [begin, begin + size]))
+    here = slice(None)
+    if events.ordered:
+        here = slice(*np.searchsorted(events.user, [begin, begin + size]))
     at = (events.cell[here] * size + events.user[here] - begin) * slots.size + events.slot[here]
-    counts = np.bincount(at, minlength=cells * size * slots.size)
-    found = counts.reshape(cells, size, slots.size).astype("f8")
+    counts = np.bincount(at, minlength=events.cells * size * slots.size)
+    found = counts.reshape(events.cells, size, slots.size).astype("f8")
     return np.minimum(found, 1) if slots.once else found
 
 
@@ -157,7 +163,7 @@ def plus(parts: Sequence[Moments]) -> Moments:
     return Moments(*(np.sum(columns, axis=0) for columns in zip(*parts, strict=True)))
 
 
-def each_once(told: Cells, journeys: int) -> Cells:
+def each_once(told: Cells) -> Cells:
     """Each cell once a journey, in the order of journeys."""
     known = told.number != NONE
     key = told.journey[known].astype("i8"), told.number[known]
