@@ -49,7 +49,15 @@ function Views({ app }: { app: AppSummary }) {
         .map(({ path, view: View }) => (
           <Route key={path} path={path} element={<View app={app} />} />
         ))}
-      <Route path="*" element={<Navigate to={{ pathname: "/logs", search: `${address}` }} />} />
+      <Route
+        path="*"
+        element={
+          <Navigate
+            to={{ pathname: app.logs ? "/findings" : "/logs", search: `${address}` }}
+            replace
+          />
+        }
+      />
     </Routes>
   );
 }

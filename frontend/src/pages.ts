@@ -27,6 +27,9 @@ const FunnelsView = lazy(async () => ({
 const OnboardingView = lazy(async () => ({
   default: (await import("./views/funnels/OnboardingView")).OnboardingView,
 }));
+const FindingsView = lazy(async () => ({
+  default: (await import("./views/findings/FindingsView")).FindingsView,
+}));
 const HealthView = lazy(async () => ({
   default: (await import("./views/health/HealthView")).HealthView,
 }));
@@ -183,6 +186,13 @@ export const PAGES: Record<string, Page[]> = {
       icon: "layout-split",
       key: "c",
       view: CompareView,
+    },
+    {
+      path: "/findings",
+      word: "Findings",
+      icon: "flag",
+      key: "i",
+      view: FindingsView,
     },
   ],
 };

@@ -10,6 +10,8 @@ import sys
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import asdict
+from datetime import UTC, datetime
 from enum import StrEnum
 from pathlib import Path
 from threading import Thread
@@ -32,9 +34,12 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import ROWS, load_if_empty
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import fit, funnel, patterns
+from mossy_trail.engine import compare as comparing
+from mossy_trail.engine import fit, funnel, patterns, pictures, report
 from mossy_trail.engine import history as history_rules
 from mossy_trail.engine.export import FORMS, write_steps
+from mossy_trail.engine.findings import Findings
+from mossy_trail.engine.findings import findings as standing_out
 from mossy_trail.engine.health import measure as health_of
 from mossy_trail.engine.measures import measured
 from mossy_trail.engine.registry import MEASURES
@@ -314,6 +319,92 @@ def find(
     typer.echo(f"{met.count:,} of {met.of:,} journeys, {figures.matches.times:,} matches")
     for one in figures.conditions:
         typer.echo(f"{one.reached.journeys:>9,}  came to: {one.words}")
+
+
+@cli.command()
+def compare(
+    logs: LogFiles,
+    one: Annotated[str, typer.Option(help="A value of --by, or a segment as JSON.")],
+    other: Annotated[str, typer.Option(help="The same; all others if left out.")] = "",
+    by: Annotated[str, typer.Option(help="The property of both values.")] = "",
+    map_file: MapFile = None,
+    mapping: MappingFile = None,
+    unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
+    as_json: Annotated[bool, typer.Option("--json", help="All figures, as JSON.")] = False,
+) -> None:
+    """Hold two groups against each other in all figures."""
+    with _plain_errors():
+        study = _study(logs, map_file, mapping)
+    try:
+        found = comparing.compare(study, Scope(unit=unit.value), comparing.Sides(one, other, by))
+    except (SegmentError, KeyError) as error:
+        say.print(f"There is no such group: {error}", style="red", markup=False, soft_wrap=True)
+        raise typer.Exit(1) from None
+    if as_json:
+        typer.echo(json.dumps(asdict(found), indent=2))
+        return
+    beyond = [row for row in found.figures if row.beyond]
+    typer.echo(f"{len(beyond):,} of {found.looked_at:,} figures differ beyond chance.")
+    for row in beyond:
+        sides = (pictures.value_words(side, row.timed) for side in (row.one, row.other))
+        typer.echo(f"  {' : '.join(sides)}  {row.says}, of {row.of}")
+
+
+@cli.command()
+def findings(
+    logs: LogFiles,
+    map_file: MapFile = None,
+    mapping: MappingFile = None,
+    unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
+    segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
+    as_json: Annotated[bool, typer.Option("--json", help="With all figures, as JSON.")] = False,
+) -> None:
+    """Tell what stands out in a log."""
+    found, _, _ = _found(logs, map_file, mapping, unit, segment)
+    if as_json:
+        typer.echo(json.dumps(asdict(found), indent=2))
+        return
+    for number, one in enumerate(found.found, 1):
+        typer.echo(f"{number:>3}. {one.sentence} ({max(round(one.touched), 1):,} users touched)")
+    if not found.found:
+        typer.echo("Nothing stands out beyond chance.")
+
+
+@cli.command("report")
+def write_report(
+    logs: LogFiles,
+    out: Annotated[Path, typer.Option(help="Where to write it: .html or .md.")],
+    map_file: MapFile = None,
+    mapping: MappingFile = None,
+    unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
+    segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
+    most: Annotated[int, typer.Option(min=1, help="Findings at the most.")] = 10,
+) -> None:
+    """Write a report of what stands out in a log."""
+    if out.suffix not in (".html", ".md"):
+        raise typer.BadParameter("name a file that ends in .html or .md", param_hint="--out")
+    found, study, scope = _found(logs, map_file, mapping, unit, segment)
+    told = report.Report(
+        study.app_map.app or "The app",
+        f"{datetime.now(UTC):%d %B %Y}",
+        report.facts(study, scope),
+        [report.item_of(scope, one) for one in found.found[:most]],
+    )
+    out.write_text(report.html(told) if out.suffix == ".html" else report.markdown(told))
+    typer.echo(f"{len(told.items):,} findings in {out}")
+
+
+def _found(
+    logs: list[Path], map_file: Path | None, mapping: Path | None, unit: UnitName, segment: str
+) -> tuple[Findings, Study, Scope]:
+    with _plain_errors():
+        study = _study(logs, map_file, mapping)
+    scope = Scope(unit=unit.value, segment=segment)
+    try:
+        return standing_out(study, scope), study, scope
+    except SegmentError as error:
+        say.print(str(error), style="red", markup=False, soft_wrap=True)
+        raise typer.Exit(1) from None
 
 
 @cli.command()

@@ -420,6 +420,64 @@ export function useComparison(
   });
 }
 
+/** What stands out in scope. */
+export function useFindings(app: string, scope: Scope) {
+  return useQuery({
+    queryKey: ["study", app, "findings", scope],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/apps/{app}/findings", { params: { path: { app }, query: { ...scope } } }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** What people kept or dismissed, with its value then and now. */
+export function useKeptFindings(app: string) {
+  return useQuery({
+    queryKey: ["study", app, "kept-findings"],
+    queryFn: () => dataOf(api.GET("/api/apps/{app}/kept-findings", { params: { path: { app } } })),
+  });
+}
+
+/** A change of what is kept; nothing else is read anew for it. */
+function useKeptChange<Input>(app: string, change: (input: Input) => Promise<unknown>) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: change,
+    onSettled: () => queries.invalidateQueries({ queryKey: ["study", app, "kept-findings"] }),
+  });
+}
+
+export function useKeepFinding(app: string) {
+  return useKeptChange(app, (body: Schemas["NewFinding"]) =>
+    dataOf(api.PUT("/api/apps/{app}/kept-findings", { params: { path: { app } }, body })),
+  );
+}
+
+type FindingChange = { number: number } & Partial<Schemas["FindingChange"]>;
+
+export function useChangeFinding(app: string) {
+  return useKeptChange(app, ({ number, ...body }: FindingChange) =>
+    dataOf(
+      api.PATCH("/api/apps/{app}/kept-findings/{number}", {
+        params: { path: { app, number } },
+        body,
+      }),
+    ),
+  );
+}
+
+export function useForgetFinding(app: string) {
+  return useKeptChange(app, (number: number) =>
+    dataOf(
+      api.DELETE("/api/apps/{app}/kept-findings/{number}", {
+        params: { path: { app, number } },
+      }),
+    ),
+  );
+}
+
 /** A property for whose values figures are asked too, and two of these to be compared. */
 export interface Groups {
   by?: string;

@@ -94,7 +94,7 @@ export function Beside({ rows, names, viewOf, keyOf, chosen, onChoose }: Props) 
               onChoose={onChoose}
             >
               <rect
-                className="edge"
+                className="ground"
                 x={0}
                 y={y}
                 width={wide}

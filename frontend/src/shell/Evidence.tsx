@@ -8,6 +8,7 @@ import { type Scope, scopeSearch, useAddress, useOpenedScope, useScope } from ".
 import { partsOf, type Segment, written } from "../scope/segment";
 import { Along, useAlong } from "./Along";
 import { JourneyList } from "./JourneyList";
+import { Keep } from "./Keep";
 import { Pane } from "./Pane";
 import { SortChoice } from "./SortChoice";
 import { Loading, Trouble } from "./states";
@@ -65,7 +66,18 @@ export function Evidence({ app, scope: given, measure, figure, counted }: Props)
           {counted && <div className="small-text soft">a journey can hold several {counted}</div>}
           <SortChoice sort={sort} onSort={(next) => change({ sort: next })} />
           {!part_by && <Along app={app} scope={given ?? page} measure={measure} figure={figure} />}
-          <div className="d-flex gap-3">
+          <div className="d-flex flex-wrap column-gap-3">
+            <Keep
+              app={app}
+              scope={scope}
+              measure={measure}
+              figure={figure}
+              sentence={
+                first.data
+                  ? `${count(first.data.total, "journey")} ${figureWords(measure, figure)}${partWords(scope)}`
+                  : ""
+              }
+            />
             <button type="button" className="figure-button" onClick={() => narrow(own)}>
               only these
             </button>

@@ -8,6 +8,7 @@ const KEYS = [
   ["/", "find a view, a screen, a user, a kept funnel or pattern"],
   ["y n", "take what is proposed for an unknown name, or make it a screen of its own"],
   ["Tab, Enter", "go to a figure, and open its journeys"],
+  ["k", "keep the figure whose journeys are open, for the report"],
   ["Esc", "close the evidence"],
   ["?", "this list"],
 ];

@@ -81,7 +81,7 @@ export function Shell({ app, apps, pages, children }: Props) {
         To the view
       </button>
       <nav className={narrow ? "side narrow" : "side"} aria-label="Views">
-        <NavLink className="brand text-decoration-none" to={{ pathname: "/logs", search }}>
+        <NavLink className="brand text-decoration-none" to={{ pathname: "/", search }}>
           <svg viewBox="0 0 32 24" aria-hidden="true">
             <path d="M1 22 9 9l5 6 7-12 10 19z" />
           </svg>

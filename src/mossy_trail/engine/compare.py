@@ -262,26 +262,41 @@ def _row(
         figure.timed,
         figure.worse,
     )
-    return row(one, other, found, None, False, like, _disagree(found, like), touched)
-
-
-def _disagree(plain: Gap, like: Gap | None) -> bool:
-    """Whether only one of the two differs from none, or both, but contrary; and by more than what
-    chance makes of the plain one."""
-    if like is None:
-        return False
-    signs = [(one.low > 0) - (one.high < 0) for one in (plain, like)]
-    return signs[0] != signs[1] and not plain.low <= like.difference <= plain.high
+    return row(one, other, found, None, False, like, False, touched)
 
 
 def _judged(found: Sequence[Compared]) -> list[Compared]:
     """With what each difference is among all; those beyond chance first, then by users touched."""
-    p = np.array([1.0 if one.gap.p is None else one.gap.p for one in found])
-    tested = np.array([one.gap.p is not None for one in found], bool)
-    q = np.ones(len(p))
-    q[tested] = adjusted(p[tested])
+    plain = _rates([one.gap for one in found])
+    like = _rates([one.like for one in found])
     rows = [
-        replace(one, q=float(q[i]) if tested[i] else None, beyond=bool(q[i] <= CHANCE))
+        replace(
+            one,
+            q=None if one.gap.p is None else float(plain[i]),
+            beyond=bool(plain[i] <= CHANCE),
+            disagree=_disagree(one, plain[i], like[i]),
+        )
         for i, one in enumerate(found)
     ]
     return sorted(rows, key=lambda one: (not one.beyond, -one.touched, one.figure))
+
+
+def _rates(gaps: Sequence[Gap | None]) -> NDArray[np.float64]:
+    """Of each what share of all that are as clear is false; 1 for those that are not told."""
+    p = np.array([np.nan if one is None or one.p is None else one.p for one in gaps], "f8")
+    told = ~np.isnan(p)
+    found = np.ones(len(p))
+    found[told] = adjusted(p[told]) if told.any() else 1.0
+    return found
+
+
+def _disagree(one: Compared, plain: float, like: float) -> bool:
+    """Whether only one of the two differences is beyond chance, or both, but contrary; and by more
+    than what chance makes of the plain one."""
+    if one.like is None:
+        return False
+    signs = [
+        np.sign(gap.difference) * (q <= CHANCE) for gap, q in ((one.gap, plain), (one.like, like))
+    ]
+    inside = one.gap.low <= one.like.difference <= one.gap.high
+    return bool(signs[0] != signs[1]) and not inside

@@ -191,8 +191,13 @@ def rates(study: Study, scope: Scope, goal: str = "") -> Asking:
     def ask(steps: Steps, inside: Mask) -> Told:
         labels = _label(steps, inside)
         visits = labels["visits"]
+        words = "visits of {0}"
         return Told(
-            [Rate("exits", labels["exits"], visits, "ended on {0}", "visits of {0}", worse=1)], []
+            [
+                Rate("exits", labels["exits"], visits, "ended on {0}", words, worse=1),
+                Rate("true", labels["true"], visits, "ended for good on {0}", words),
+            ],
+            [],
         )
 
     return ask

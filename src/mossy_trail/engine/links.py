@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.measures.cells import Cells, Words
-from mossy_trail.core.measures.links import AFTERS, OUTCOMES, STARTS, Known, label
+from mossy_trail.core.measures.links import AFTERS, OUTCOMES, STARTS, UNMATCHED, Known, label
 from mossy_trail.core.model.app_map import variables
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
@@ -215,6 +215,8 @@ def rates(study: Study, scope: Scope, goal: str = "") -> Asking:
         found: list[Rate] = []
         for by, of in GROUP_WORDS.items():
             opened = labels.cells[f"{by}.open"]
+            if by == "pattern":
+                opened = _of_patterns(opened)
             landed = Cells(
                 opened.naming,
                 labels.groups[by][labels.landed],
@@ -240,6 +242,12 @@ GROUP_WORDS = {
     "source": "links from {0}",
     "start": "{0} links",
 }
+
+
+def _of_patterns(opened: Cells) -> Cells:
+    """Without the links that have none."""
+    none = opened.naming.number((UNMATCHED,))
+    return opened._replace(number=np.where(opened.number == none, NONE, opened.number))
 
 
 def _opened_words(name: Words, of: str) -> list[str]:

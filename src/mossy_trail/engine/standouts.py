@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 import numpy as np
@@ -68,7 +68,7 @@ class Finding:
     beside: Side
     touched: float
     q: float
-    also: list[str] = field(default_factory=list)
+    also: list[str]
 
 
 class Candidate(NamedTuple):
@@ -349,7 +349,7 @@ def _finding(
     key = json.dumps([kind, figure.measure, figure.name, figure.figure, figure.timed, segment])
     return Finding(
         kind, key, sentence, figure.measure, figure.name, figure.figure, figure.timed,
-        name, segment, *sides, touched, 1.0,
+        name, segment, *sides, touched, 1.0, [],
     )  # fmt: skip
 
 
@@ -362,7 +362,7 @@ def _level(share: float) -> Side:
 
 
 def percent(share: float) -> str:
-    return f"{share * 100:.1f}".removesuffix(".0") + " %"
+    return f"{share * 100:.1f}".removesuffix(".0") + "\u00a0%"
 
 
 def seconds(milliseconds: float) -> str:

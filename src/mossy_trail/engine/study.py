@@ -82,6 +82,7 @@ class Study:
         self.segments: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.evidence: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.groups: Recent[Any] = Recent(MOST_KEPT)
+        self.values: Recent[Any] = Recent(10 * MOST_KEPT)
         self.comparisons: Recent[Any] = Recent(MOST_LABELS)
         self.labels: Recent[Any] = Recent(MOST_LABELS)
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at

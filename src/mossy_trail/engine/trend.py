@@ -126,6 +126,17 @@ def trend(
     )
 
 
+def value_of(study: Study, scope: Scope, measure: str, figure: str, timed: bool) -> Side | None:
+    """A figure of the whole scope; None where it is of nothing. Raises `KeyError`."""
+
+    def found() -> Side | None:
+        series = series_of(study, scope, measure, figure, timed)
+        return _side(study, series, scope_mask(study, scope))
+
+    value: Side | None = study.values.of((scope, measure, figure, timed), found)
+    return value
+
+
 def _between(
     study: Study, series: Series, code: NDArray[np.int64], two: Sequence[int]
 ) -> Gap | None:

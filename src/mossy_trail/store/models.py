@@ -110,6 +110,27 @@ class Kept(Base):
     document: Mapped[dict[str, Any]]
 
 
+class KeptFinding(Base):
+    """A finding, or any figure, that a person keeps with a note, or dismisses with a reason."""
+
+    __tablename__ = "kept_findings"
+    __table_args__ = (UniqueConstraint("app_id", "key"),)
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    app_id: Mapped[int] = mapped_column(ForeignKey("apps.id", ondelete="CASCADE"))
+    key: Mapped[str]
+    """What it is known by: the same finding of the same scope has the same."""
+    dismissed: Mapped[bool]
+    place: Mapped[int]
+    """Where it stands among those kept."""
+    note: Mapped[str]
+    """Or why it was dismissed."""
+    told: Mapped[dict[str, Any]]
+    """Its sentence, figure, scope and values, as they were when it was kept."""
+    data_version: Mapped[str]
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
 class Job(Base):
     """One import, from upload to landing. `state` is one of `JOB_STATES`."""
 

@@ -23,6 +23,7 @@ from mossy_trail.web.routers import (
     app_map,
     apps,
     compare,
+    findings,
     funnels,
     health,
     imports,
@@ -46,6 +47,7 @@ _ROUTED = (
     journeys,
     patterns,
     compare,
+    findings,
     faults,
 )
 AT_ONCE = 8

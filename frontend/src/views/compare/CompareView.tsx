@@ -129,6 +129,26 @@ function Told({ app, sides, found }: { app: AppSummary; sides: Sides; found: Com
             .join("; ")}${found.strata.length > 3 ? "; …" : ""})`}
       </p>
       <Disagreeing found={found} />
+      {open && (
+        <p className="small-text mb-2" data-testid="opened">
+          {open.says}, of {open.of}: journeys of{" "}
+          <Choice
+            label="Whose journeys"
+            choices={{ one: names[0], other: names[1] }}
+            chosen={side}
+            onChoose={(next) => change({ side: next === "one" ? null : next })}
+          />{" "}
+          ·{" "}
+          <Link
+            to={{
+              pathname: VIEWS[open.measure]?.path ?? "",
+              search: scopeSearch(address, inView(sides, open.figure, open.measure)),
+            }}
+          >
+            see both in {viewOf(open)}
+          </Link>
+        </p>
+      )}
       <Picture
         name={`${app.key}-compare`}
         title="Both groups, by users touched"
@@ -184,30 +204,10 @@ function Told({ app, sides, found }: { app: AppSummary; sides: Sides; found: Com
           show all {count(rows.length)}
         </button>
       )}
-      {open && (
-        <p className="small-text" data-testid="opened">
-          {open.says}, of {open.of}: journeys of{" "}
-          <Choice
-            label="Whose journeys"
-            choices={{ one: names[0], other: names[1] }}
-            chosen={side}
-            onChoose={(next) => change({ side: next === "one" ? null : next })}
-          />{" "}
-          ·{" "}
-          <Link
-            to={{
-              pathname: VIEWS[open.measure]?.path ?? "",
-              search: scopeSearch(address, inView(sides, open.figure, open.measure)),
-            }}
-          >
-            see both in {viewOf(open)}
-          </Link>
-        </p>
-      )}
       <p className="soft small-text">
         Users are what chance works on: those who bring several journeys count as one throw. A
-        difference is beyond chance if, of all that are called so, at most 5 in 100 are to be false.
-        {count(found.looked_at, " figure")} had users enough to be looked at.
+        difference is beyond chance if, of all that are called so, at most 5 in 100 are to be false.{" "}
+        {count(found.looked_at, "figure")} had users enough to be looked at.
       </p>
     </>
   );
