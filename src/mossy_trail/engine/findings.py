@@ -12,6 +12,7 @@ from math import log10
 from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.clustered import adjusted
@@ -21,6 +22,7 @@ from mossy_trail.engine.rates import Asked, Timed, counted
 from mossy_trail.engine.standouts import Candidate, Finding, Mask
 from mossy_trail.engine.study import Study
 
+Bits = NDArray[np.uint64]
 MOST = 40
 """Findings that are told, at the most."""
 _INSIDE, _ALIKE = 0.8, 0.3
@@ -60,7 +62,7 @@ def _findings(study: Study, scope: Scope, measures: Sequence[Asked]) -> Findings
     sure = [
         one for one in _sure(candidates) if (one.finding.measure, one.subject) not in told_elsewhere
     ]
-    return Findings(len(candidates), _told_once(_of_each_figure(sure))[:MOST])
+    return Findings(len(candidates), _told_once(sorted(sure, key=_rank, reverse=True))[:MOST])
 
 
 class _Sure(NamedTuple):
@@ -69,42 +71,32 @@ class _Sure(NamedTuple):
     finding: Finding
     subject: str
     by: str
-    touching: Mask
+    touching: Bits
 
 
 def _sure(candidates: Sequence[Candidate]) -> list[_Sure]:
     """Those worth telling that are beyond chance, as some of all that were looked at."""
     q = adjusted(np.array([one.p for one in candidates])) if candidates else ()
     return [
-        _Sure(replace(one.finding, q=float(rate)), one.subject, one.by, one.touching)
+        _Sure(replace(one.finding, q=float(rate)), one.subject, one.by, _bits(one.touching))
         for one, rate in zip(candidates, q, strict=True)
         if rate <= CHANCE and one.worth and one.finding
     ]
 
 
+def _bits(mask: Mask) -> Bits:
+    """The mask with 64 journeys in a number: they are counted many times."""
+    packed = np.packbits(mask)
+    return np.pad(packed, (0, -len(packed) % 8)).view("u8")
+
+
+def _many(bits: Bits) -> int:
+    return int(np.bitwise_count(bits).sum())
+
+
 def _rank(one: _Sure) -> float:
     """Users touched, times how far beyond chance."""
     return one.finding.touched * min(-log10(max(one.finding.q, 1e-300)), _SUREST)
-
-
-def _of_each_figure(sure: Sequence[_Sure]) -> list[_Sure]:
-    """The group of each figure that explains it best: of those that touch about as many users as
-    any, the one with the greatest difference."""
-    by_figure: dict[tuple[str, ...], list[_Sure]] = {}
-    for one in sure:
-        own = one.finding
-        key = (own.kind, own.measure, own.name, own.figure, str(own.timed))
-        by_figure.setdefault(key, []).append(one)
-    best = []
-    for group in by_figure.values():
-        most = max(one.finding.touched for one in group)
-        like = [one for one in group if one.finding.touched >= _MOST_OF * most]
-        best.append(max(like, key=_difference))
-    return sorted(best, key=_rank, reverse=True)
-
-
-def _difference(one: _Sure) -> float:
-    return abs(one.finding.own.value - one.finding.beside.value)
 
 
 class _Told(NamedTuple):
@@ -142,7 +134,7 @@ def _told_once(best: Sequence[_Sure]) -> list[Finding]:
 def _same(one: _Sure, other: _Told) -> bool:
     """Whether it counts mostly journeys of the other, tells the same of a group, or of another
     value of the same property on the same screen."""
-    size = max(int(one.touching.sum()), 1)
+    size = max(_many(one.touching), 1)
     for told in (other.main, *other.under):
         own, known = one.finding, told.finding
         whole = not own.figure.startswith("[") and own.measure == known.measure
@@ -150,15 +142,15 @@ def _same(one: _Sure, other: _Told) -> bool:
             return True
         if one.subject and one.subject == told.subject and one.by and one.by == told.by:
             return True
-        both = int((one.touching & told.touching).sum())
-        if both >= _INSIDE * size or both >= _ALIKE * int((one.touching | told.touching).sum()):
+        both = _many(one.touching & told.touching)
+        if both >= _INSIDE * size or both >= _ALIKE * _many(one.touching | told.touching):
             return True
     return False
 
 
 def _says_more(one: _Sure, other: _Sure) -> bool:
     """Whether it tells of a smaller group, and yet of mostly the same journeys."""
-    both = int((one.touching & other.touching).sum())
-    most = max(int(one.touching.sum()), int(other.touching.sum()))
+    both = _many(one.touching & other.touching)
+    most = max(_many(one.touching), _many(other.touching))
     more = len(one.finding.segment) > len(other.finding.segment)
     return more and both >= _MOST_OF * most

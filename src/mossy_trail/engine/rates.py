@@ -36,6 +36,8 @@ from mossy_trail.engine.study import Study
 Mask = NDArray[np.bool_]
 MOST = 200
 """Cells of a kind, those that happen most often, that are told of."""
+MOST_TIMES = 40
+"""The same of those whose times are told."""
 FEWEST = 8
 """Times that a cell happens at least, to be told of."""
 Said = Callable[[Words], Sequence[str]]
@@ -196,8 +198,8 @@ class Figure:
 
 @dataclass(frozen=True, eq=False)
 class Series:
-    """Per journey of the index what a figure counts, and of what; of times instead each one's
-    journey and value (ms)."""
+    """Per journey of the index what a figure counts, and of what; of times instead, in order, each
+    one's journey and value (ms)."""
 
     says: str
     of: str
@@ -231,10 +233,11 @@ def timed_series(study: Study, kind: Sequence[Took], number: int) -> Series:
     at = [own.journey[own.number == number] + study.edges[i] for i, own in enumerate(kind)]
     took = [own.value[own.number == number] for own in kind]
     where, value = np.concatenate(at).astype("i8"), np.concatenate(took)
-    known = value >= 0
+    known = np.flatnonzero(value >= 0)
+    order = known[np.argsort(value[known], kind="stable")]
     says, of = kind[0].worded(kind[0].naming.name(number))
     none = np.zeros(0, "i8")
-    return Series(says, of, none, none, False, where[known], value[known])
+    return Series(says, of, none, none, False, where[order], value[order])
 
 
 def sums_of(study: Study, series: Series, slot: NDArray[np.int64], slots: int) -> Moments:
@@ -263,7 +266,8 @@ class Shares(NamedTuple):
 
 
 class Timed(NamedTuple):
-    """Times, in milliseconds, with the user and the place in the study's index of each."""
+    """Times, in milliseconds and in order; of each a number for its user, and its place in the
+    study's index."""
 
     figure: Figure
     value: NDArray[np.float64]
@@ -377,7 +381,7 @@ def _summed(
 
 def _times(study: Study, asked: Asked, parts: Sequence[Sequence[Took]]) -> Iterator[Timed]:
     for kind in zip(*parts, strict=True):
-        chosen = _most_frequent([(one.naming.size, one.number) for one in kind])
+        chosen = _most_frequent([(one.naming.size, one.number) for one in kind], MOST_TIMES)
         number = np.concatenate([one.number for one in kind])
         value = np.concatenate([one.value for one in kind])
         at = np.concatenate(
@@ -387,15 +391,20 @@ def _times(study: Study, asked: Asked, parts: Sequence[Sequence[Took]]) -> Itera
             own = (number == cell) & (value >= 0)
             if own.any():
                 figure = _figure(asked, kind[0], kind[0].naming.name(cell))
-                yield Timed(figure, value[own], study.index.user[at[own]].astype("i8"), at[own])
+                order = np.argsort(value[own], kind="stable")
+                where = at[own][order]
+                _, user = np.unique(study.index.user[where], return_inverse=True)
+                yield Timed(figure, value[own][order], user, where)
 
 
-def _most_frequent(parts: Sequence[tuple[int, NDArray[np.int64]]]) -> NDArray[np.int64]:
+def _most_frequent(
+    parts: Sequence[tuple[int, NDArray[np.int64]]], most: int = MOST
+) -> NDArray[np.int64]:
     """The numbers that occur most often, in order."""
     total = added([frequencies(number, size) for size, number in parts])
     some = np.flatnonzero(total.times >= FEWEST)
-    most = some[np.argsort(-total.times[some], kind="stable")[:MOST]]
-    return np.sort(total.number[most])
+    first = some[np.argsort(-total.times[some], kind="stable")[:most]]
+    return np.sort(total.number[first])
 
 
 def _figure(asked: Asked, kind: Rate | Took, words: Words) -> Figure:

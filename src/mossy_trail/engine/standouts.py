@@ -10,7 +10,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
@@ -44,7 +44,10 @@ MOST_GROUPS = 12
 FEWEST_IN_SERIES = 200
 """Times that a figure is of, at the least, to be looked at for changes."""
 _CLEAR = 0.01
-"""A change is looked at further if random orders of days give as clear a one so rarely."""
+"""What is likelier by chance is not looked at further; nor a change that so many random orders of
+days have."""
+_MOST_OF = 0.7
+"""Groups that touch so much of the users that any does explain a figure as well."""
 
 
 @dataclass(frozen=True)
@@ -179,34 +182,53 @@ def _beyond_norms(told: Shares, asked: Asked) -> Iterator[Candidate]:
 
 def _worse_groups(told: Shares, asked: Asked) -> Iterator[Candidate]:
     judged = np.array([one.worse != 0 for one in told.figures])
+    clear: dict[int, list[_Clear]] = {}
     for sort, of in zip(asked.sorts, told.of[1:], strict=True):
         for slot, two in enumerate(each_against_others(of)):
             shares, apart = estimates(two), gaps(two)
             for cell in np.flatnonzero(judged & ~np.isnan(apart.p)).tolist():
                 p = float(apart.p[cell])
-                if p >= _CLEAR:
+                found = _group(told.figures[cell], sort, slot, shares, cell) if p < _CLEAR else None
+                if found is None:
                     yield _unclear(p)
-                    continue
-                finding, worth = _group(told.figures[cell], sort, slot, shares, cell)
-                inside = sort.code == slot
-                yield _candidate(told, cell, finding, p, worth, inside, sort.by)
+                else:
+                    clear.setdefault(cell, []).append(_Clear(found, p, sort, slot))
+    for cell, groups in clear.items():
+        best = _explains(groups)
+        yield from (_unclear(one.p) for one in groups if one is not best)
+        inside = best.sort.code == best.slot
+        yield _candidate(told, cell, best.finding, best.p, True, inside, best.sort.by)
 
 
-def _group(
-    figure: Figure, sort: Sort, slot: int, shares: Estimates, cell: int
-) -> tuple[Finding, bool]:
-    """A group that differs from all others, and whether that is worth telling."""
+class _Clear(NamedTuple):
+    """A group that is worse in a figure, by more than a single look would call chance."""
+
+    finding: Finding
+    p: float
+    sort: Sort
+    slot: int
+
+
+def _explains(groups: Sequence[_Clear]) -> _Clear:
+    """The group that explains a figure best: of those that touch about as many users as any, the
+    one with the greatest difference."""
+    most = max(one.finding.touched for one in groups)
+    like = [one for one in groups if one.finding.touched >= _MOST_OF * most]
+    return max(like, key=lambda one: abs(one.finding.own.value - one.finding.beside.value))
+
+
+def _group(figure: Figure, sort: Sort, slot: int, shares: Estimates, cell: int) -> Finding | None:
+    """A group that is worse than all others; None where that is not worth telling."""
     own, rest = shares.at(cell, 0), shares.at(cell, 1)
-    name = sort.names[slot]
+    apart, name = own.share - rest.share, sort.names[slot]
+    if apart * figure.worse <= 0 or not _matters(own, rest, figure.norm):
+        return None
     sentence = (
         f"In {name}, {percent(own.share)} of {figure.of} {figure.says}; "
         f"elsewhere {percent(rest.share)}."
     )
-    apart = own.share - rest.share
-    where = name, sort.segments[slot]
-    sides = _side(own), _side(rest)
-    finding = _finding("group", figure, sentence, where, sides, abs(apart) * own.users)
-    return finding, apart * figure.worse > 0 and _matters(own, rest, figure.norm)
+    where, sides = (name, sort.segments[slot]), (_side(own), _side(rest))
+    return _finding("group", figure, sentence, where, sides, abs(apart) * own.users)
 
 
 def _matters(own: Estimate, rest: Estimate, norm: float | None) -> bool:
@@ -248,26 +270,41 @@ def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
 
 def of_times(told: Timed, asked: Asked) -> Iterator[Candidate]:
     """Groups that take longer than all others, by half of them."""
-    figure = told.figure
-    for sort in asked.sorts if figure.worse else ():
-        code = sort.code[told.at]
-        known = code != NONE
-        for slot, name in enumerate(sort.names):
-            group = (code[known] != slot).astype("i8")
-            own, rest, apart, share = gap_of_medians(told.value[known], told.user[known], group)
-            if own is None or rest is None or apart is None or apart.p is None:
-                continue
-            sentence = (
-                f"In {name}, {figure.of} take {seconds(own.median)} {figure.says} (the median); "
-                f"elsewhere {seconds(rest.median)}."
-            )
-            sides = side_of_times(own), side_of_times(rest)
-            where = (name, sort.segments[slot])
-            finding = _finding("group", figure, sentence, where, sides, abs(share) * own.users)
-            worth = own.median >= MANY_TIMES * rest.median
-            touching = np.zeros(len(sort.code), bool)
-            touching[told.at[(told.value >= rest.median) & (code == slot)]] = True
-            yield Candidate(finding, "", sort.by, apart.p, worth, touching)
+    clear: list[_Clear] = []
+    for sort in asked.sorts if told.figure.worse else ():
+        for slot in range(len(sort.names)):
+            found, p = _slow_group(told, sort, slot)
+            if found:
+                clear.append(_Clear(found, p, sort, slot))
+            elif not np.isnan(p):
+                yield _unclear(p)
+    if clear:
+        best = _explains(clear)
+        yield from (_unclear(one.p) for one in clear if one is not best)
+        slow = (told.value >= best.finding.beside.value) & (best.sort.code[told.at] == best.slot)
+        touching = np.zeros(len(asked.inside), bool)
+        touching[told.at[slow]] = True
+        yield Candidate(best.finding, "", best.sort.by, best.p, True, touching)
+
+
+def _slow_group(told: Timed, sort: Sort, slot: int) -> tuple[Finding | None, float]:
+    """A group that takes much longer; and how likely such a difference is."""
+    figure, code = told.figure, sort.code[told.at]
+    known = code != NONE
+    group = (code[known] != slot).astype("i8")
+    own, rest, apart, share = gap_of_medians(told.value[known], told.user[known], group)
+    if own is None or rest is None or apart is None or apart.p is None:
+        return None, float("nan")
+    if apart.p >= _CLEAR or own.median < MANY_TIMES * rest.median:
+        return None, apart.p
+    name = sort.names[slot]
+    sentence = (
+        f"In {name}, {figure.of} take {seconds(own.median)} {figure.says} (the median); "
+        f"elsewhere {seconds(rest.median)}."
+    )
+    sides = side_of_times(own), side_of_times(rest)
+    where = (name, sort.segments[slot])
+    return _finding("group", figure, sentence, where, sides, abs(share) * own.users), apart.p
 
 
 def _beyond_likes(told: Shares, asked: Asked) -> Iterator[Candidate]:

@@ -8,18 +8,20 @@ that stand here; those of several parts are added, as no user is in two.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import reduce
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.measures.cells import Cells
-from mossy_trail.core.model.log import NONE
+from mossy_trail.core.model.log import NONE, Column
 
 ALL = 1 << 62
 """The width of a kind whose cells have one base in common."""
-_AT_ONCE = 1 << 22
-"""Numbers in the table of cells, users and slots that is held at once."""
+_DENSE = 1 << 20
+"""Up to so many numbers are looked up in a table."""
 
 
 class Moments(NamedTuple):
@@ -61,12 +63,31 @@ def placed(kinds: Sequence[tuple[Cells, NDArray[np.int64]]]) -> Placed:
     are in order."""
     cells, journeys, size = [np.empty(0, "i8")], [np.empty(0, "i4")], 0
     for told, chosen in kinds:
-        place = np.minimum(np.searchsorted(chosen, told.number), max(len(chosen) - 1, 0))
-        known = (told.number != NONE) & (chosen[place] == told.number) if len(chosen) else place < 0
-        cells.append(place[known] + size)
-        journeys.append(told.journey[known])
+        number = told.number
+        if told.naming.size > _DENSE:
+            near = np.minimum(np.searchsorted(chosen, number), max(len(chosen) - 1, 0))
+            known = chosen[near] == number if len(chosen) else near < 0
+            number, place = np.where(known, near, NONE), np.arange(len(chosen))
+        else:
+            place = np.full(told.naming.size, NONE)
+            place[chosen] = np.arange(len(chosen))
+        own, journey = _placed(number, told.journey, place, size)
+        cells.append(own)
+        journeys.append(journey)
         size += len(chosen)
     return Placed(np.concatenate(cells), np.concatenate(journeys), size)
+
+
+@kernel
+def _placed(number: Column, journey: Column, place: Column, first: int) -> tuple[Column, Column]:
+    """The places, from `first` on, of numbers that have one, and their journeys."""
+    cells, journeys = np.empty(len(number), np.int64), np.empty(len(number), np.int32)
+    count = 0
+    for i in range(len(number)):
+        if number[i] >= 0 and place[number[i]] >= 0:
+            cells[count], journeys[count] = first + place[number[i]], journey[i]
+            count += 1
+    return cells[:count], journeys[:count]
 
 
 def in_slots(told: Placed, slot: NDArray[np.int64], size: int) -> NDArray[np.int64]:
@@ -83,7 +104,7 @@ def moments(
     user: NDArray[np.int32],
     slots: Slots,
 ) -> Moments:
-    """Sums of a part for cells, each of which has one of the bases.
+    """Sums of a part for cells, each of which has one of the bases; linear in what happened.
 
     Parameters
     ----------
@@ -93,45 +114,106 @@ def moments(
     fresh = np.append(True, user[1:] != user[:-1])[: len(user)]
     local = np.cumsum(fresh) - 1
     users = int(local[-1]) + 1 if len(local) else 0
-    total = _none(told.size, slots.size)
-    step = max(_AT_ONCE // max((told.size + base.size) * slots.size, 1), 1)
-    sides = [_events(side, local, slots, users > step) for side in (told, base)]
-    for begin in range(0, users, step):
-        size = min(step, users - begin)
-        x, y = (_table(side, begin, size, slots) for side in sides)
-        total = plus([total, moments_of(x, y, base_of)])
-    return total
+    own, all_ = (
+        _by_user(side.cell, side.journey, slots.of, local, users, slots.size)
+        for side in (told, base)
+    )
+    found = _sums(*own, *all_, base_of, told.size, base.size, slots.size, slots.once)
+    x, xx, xy, having, full, y, yy, some = found
+    return Moments(x, y[base_of], xx, xy, yy[base_of], having, some[base_of] - full, some[base_of])
 
 
-class _Events(NamedTuple):
-    """Shape (events,); `ordered` by users, if these come block by block."""
+@kernel
+def _by_user(
+    cell: Column, journey: Column, slot: Column, local: Column, users: int, slots: int
+) -> tuple[Column, Column]:
+    """The cell and slot of each as one number, user by user; and where each user's begin."""
+    begin = np.zeros(users + 1, np.int64)
+    for i in range(len(cell)):
+        if slot[journey[i]] >= 0:
+            begin[local[journey[i]] + 1] += 1
+    for i in range(users):
+        begin[i + 1] += begin[i]
+    sorted_, free = np.empty(begin[users], np.int64), begin.copy()
+    for i in range(len(cell)):
+        own = slot[journey[i]]
+        if own >= 0:
+            user = local[journey[i]]
+            sorted_[free[user]] = cell[i] * slots + own
+            free[user] += 1
+    return sorted_, begin
 
-    cell: NDArray[np.int64]
-    user: NDArray[np.int64]
-    slot: NDArray[np.int64]
-    cells: int
-    ordered: bool
+
+@kernel
+def _sums(
+    x_at: Column,
+    x_begin: Column,
+    y_at: Column,
+    y_begin: Column,
+    base_of: Column,
+    cells: int,
+    bases: int,
+    slots: int,
+    once: bool,
+) -> tuple[Column, Column, Column, Column, Column, Column, Column, Column]:
+    x, y = np.zeros((cells, slots)), np.zeros((bases, slots))
+    xx, xy = np.zeros((cells, slots, slots)), np.zeros((cells, slots, slots))
+    yy = np.zeros((bases, slots, slots))
+    having, full = np.zeros((cells, slots), np.int64), np.zeros((cells, slots), np.int64)
+    some = np.zeros((bases, slots), np.int64)
+    # Of one user at a time: counts, and which cells have any, so that only these are cleared.
+    own, all_ = np.zeros((cells, slots)), np.zeros((bases, slots))
+    own_cells, all_cells = np.empty(cells, np.int64), np.empty(bases, np.int64)
+    for user in range(len(x_begin) - 1):
+        n = _count(x_at, x_begin[user], x_begin[user + 1], own, own_cells, slots, once)
+        m = _count(y_at, y_begin[user], y_begin[user + 1], all_, all_cells, slots, once)
+        for i in range(m):
+            _add(y, yy, some, all_, all_cells[i], slots)
+        for i in range(n):
+            cell = own_cells[i]
+            base = base_of[cell]
+            _add(x, xx, having, own, cell, slots)
+            for k in range(slots):
+                full[cell, k] += own[cell, k] > 0 and own[cell, k] >= all_[base, k]
+                if own[cell, k] > 0:
+                    for other in range(slots):
+                        xy[cell, k, other] += own[cell, k] * all_[base, other]
+        for i in range(n):
+            own[own_cells[i]] = 0
+        for i in range(m):
+            all_[all_cells[i]] = 0
+    return x, xx, xy, having, full, y, yy, some
 
 
-def _events(told: Placed, local: NDArray[np.int64], slots: Slots, ordered: bool) -> _Events:
-    slot = slots.of[told.journey]
-    known = slot >= 0
-    cell, own, slot = told.cell[known], local[told.journey[known]], slot[known]
-    if ordered:
-        order = np.argsort(own, kind="stable")
-        cell, own, slot = cell[order], own[order], slot[order]
-    return _Events(cell, own, slot, told.size, ordered)
+@inner_kernel
+def _count(
+    at: Column, begin: int, end: int, counts: Column, touched: Column, slots: int, once: bool
+) -> int:
+    """Count one user's, and note which cells have any."""
+    found = 0
+    for i in range(begin, end):
+        cell, slot = at[i] // slots, at[i] % slots
+        fresh = True
+        for k in range(slots):
+            fresh = fresh and counts[cell, k] == 0
+        if fresh:
+            touched[found] = cell
+            found += 1
+        if not once or counts[cell, slot] == 0:
+            counts[cell, slot] += 1
+    return found
 
 
-def _table(events: _Events, begin: int, size: int, slots: Slots) -> NDArray[np.float64]:
-    """Counts of shape (cells, users, slots)."""
-    here = slice(None)
-    if events.ordered:
-        here = slice(*np.searchsorted(events.user, [begin, begin + size]))
-    at = (events.cell[here] * size + events.user[here] - begin) * slots.size + events.slot[here]
-    counts = np.bincount(at, minlength=events.cells * size * slots.size)
-    found = counts.reshape(events.cells, size, slots.size).astype("f8")
-    return np.minimum(found, 1) if slots.once else found
+@inner_kernel
+def _add(
+    sums: Column, squares: Column, users: Column, counts: Column, cell: int, slots: int
+) -> None:
+    for k in range(slots):
+        if counts[cell, k] > 0:
+            sums[cell, k] += counts[cell, k]
+            users[cell, k] += 1
+            for other in range(slots):
+                squares[cell, k, other] += counts[cell, k] * counts[cell, other]
 
 
 def moments_of(
@@ -152,15 +234,9 @@ def moments_of(
     )
 
 
-def _none(cells: int, slots: int) -> Moments:
-    flat, square = np.zeros((cells, slots)), np.zeros((cells, slots, slots))
-    counts = np.zeros((cells, slots), "i8")
-    return Moments(flat, flat, square, square, square, counts, counts, counts)
-
-
 def plus(parts: Sequence[Moments]) -> Moments:
     """The sums of several parts as one."""
-    return Moments(*(np.sum(columns, axis=0) for columns in zip(*parts, strict=True)))
+    return Moments(*(reduce(np.add, columns) for columns in zip(*parts, strict=True)))
 
 
 def each_once(told: Cells) -> Cells:

@@ -30,19 +30,18 @@ class Middle:
     users: int
 
 
-def middle(values: NDArray[Any], user: NDArray[np.int64]) -> Middle | None:
-    """Of values of shape (n,) and whose each is."""
-    if not len(values):
+def middle(ranked: NDArray[Any], user: NDArray[np.int64]) -> Middle | None:
+    """Of values in order, of shape (n,), and whose each is."""
+    if not len(ranked):
         return None
-    ranked = np.sort(values)
     found = _median(ranked)
-    of = _up_to(values, user, np.zeros(len(values), "i8"), found, 1)
+    of = _up_to(ranked, user, np.zeros(len(ranked), "i8"), found, 1)
     users = int(of.users[0, 0])
     reach = float(times_of_error(of.users[0])[0] * standard_errors(of, 0)[0])
-    low, high = np.quantile(ranked, [max(0.5 - reach, 0), min(0.5 + reach, 1)])
+    low, high = (_ranked(ranked, min(max(0.5 + side, 0), 1)) for side in (-reach, reach))
     if users <= 1:
-        low, high = ranked[0], ranked[-1]
-    return Middle(found, len(values), float(low), float(high), users)
+        low, high = float(ranked[0]), float(ranked[-1])
+    return Middle(found, len(ranked), low, high, users)
 
 
 def _median(ranked: NDArray[Any]) -> float:
@@ -50,15 +49,22 @@ def _median(ranked: NDArray[Any]) -> float:
     return float(ranked[half] + ranked[half - (len(ranked) % 2 == 0)]) / 2
 
 
+def _ranked(ranked: NDArray[Any], share: float) -> float:
+    place = share * (len(ranked) - 1)
+    low = int(place)
+    high = min(low + 1, len(ranked) - 1)
+    return float(ranked[low] + (ranked[high] - ranked[low]) * (place - low))
+
+
 def gap_of_medians(
-    values: NDArray[Any], user: NDArray[np.int64], group: NDArray[np.int64]
+    ranked: NDArray[Any], user: NDArray[np.int64], group: NDArray[np.int64]
 ) -> tuple[Middle | None, Middle | None, Gap | None, float]:
-    """The medians of groups 0 and 1, the first less the second, and the difference of the shares
-    of values up to the median of both."""
-    one, other = (middle(values[group == code], user[group == code]) for code in (0, 1))
+    """Of values in order, the medians of groups 0 and 1, the first less the second, and the
+    difference of the shares of values up to the median of both."""
+    one, other = (middle(ranked[group == code], user[group == code]) for code in (0, 1))
     if one is None or other is None:
         return one, other, None, 0.0
-    told = _up_to(values, user, group, _median(np.sort(values)), 2)
+    told = _up_to(ranked, user, group, _median(ranked), 2)
     shares = gaps(told).at(0)
     assert shares is not None
     low = sqrt((one.median - one.low) ** 2 + (other.high - other.median) ** 2)
@@ -68,16 +74,17 @@ def gap_of_medians(
 
 
 def _up_to(
-    values: NDArray[Any],
+    ranked: NDArray[Any],
     user: NDArray[np.int64],
     group: NDArray[np.int64],
     limit: float,
     groups: int,
 ) -> Moments:
     """Values up to the limit as one cell, of all values."""
-    numbers, own = np.unique(user, return_inverse=True)
-    at = own * groups + group
-    shape = (1, len(numbers), groups)
-    x = np.bincount(at, values <= limit, len(numbers) * groups).reshape(shape).astype("f8")
-    y = np.bincount(at, minlength=len(numbers) * groups).reshape(shape).astype("f8")
+    least = int(user.min())
+    size = (int(user.max()) - least + 1) * groups
+    at = (user - least) * groups + group
+    below = int(np.searchsorted(ranked, limit, side="right"))
+    x = np.bincount(at[:below], minlength=size).astype("f8").reshape(1, -1, groups)
+    y = np.bincount(at, minlength=size).astype("f8").reshape(1, -1, groups)
     return moments_of(x, y, np.zeros(1, "i8"))
