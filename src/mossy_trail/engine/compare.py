@@ -233,7 +233,9 @@ def _compared(told: Shares, strata: int) -> Iterator[Compared]:
         own = [shares.at(cell, slot) for slot in (0, 1)]
         one, other = (Side(o.share, o.low, o.high, o.count, o.of, o.users) for o in own)
         touched = abs(found.difference) * one.users
-        yield _row(figure, one, other, found, within.at(cell) if within else None, touched)
+        alike = within if figure.measure not in ("start-up", "links") else None
+        # What journeys begin with is what they are kept alike in.
+        yield _row(figure, one, other, found, alike.at(cell) if alike else None, touched)
 
 
 def _compared_times(told: Timed, group: NDArray[np.int64]) -> Iterator[Compared]:

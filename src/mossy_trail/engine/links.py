@@ -229,7 +229,7 @@ def rates(study: Study, scope: Scope, goal: str = "") -> Asking:
             said = partial(_opened_words, of=of)
             found.append(
                 Rate(f"{by}.placeholder", odd, opened, "bore a placeholder", "{0}", worse=1,
-                     said=said, norm={"": 0.01})
+                     said=said, norm={"": 0.002})
             )  # fmt: skip
         return Told(found, [])
 

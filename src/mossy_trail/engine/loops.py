@@ -201,9 +201,9 @@ def rates(study: Study, scope: Scope) -> Asking:
                     for kind, says, worse, norm in odd
                 ),
                 Rate("kind", labels["kind"], sessions, "walked a loop, {0}", scope.unit, ALL,
-                     once=True, worse=1, said=lambda name: [KIND_WORDS[name[0]]],
+                     counts="unit", worse=1, said=lambda name: [KIND_WORDS[name[0]]],
                      norm={"redirect_loop": 0.001}),
-                Rate("loop", walked, sessions, "walked {0}, {1}", scope.unit, ALL, once=True,
+                Rate("loop", walked, sessions, "walked {0}, {1}", scope.unit, ALL, counts="unit",
                      worse=1, said=loop_words, norm={"redirect_loop": 0.001}),
                 Rate("ended", labels["ended"], walked, "ended with {0}, {1}", "loops {0}", worse=1,
                      said=loop_words),

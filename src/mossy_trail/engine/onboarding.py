@@ -150,7 +150,7 @@ def rates(study: Study, scope: Scope) -> Asking:
             own = labels.journey[_of(labels, place, "")]
             found += [
                 single(f"screen.{place}.{way}", labels.journey[_of(labels, place, way)], own,
-                       says.format(screen), f"sessions on {screen}", _WORSE.get(way, 0), True,
+                       says.format(screen), f"sessions on {screen}", _WORSE.get(way, 0), "journeys",
                        like="screens of onboarding" if way == "ended" else "")
                 for way, says in WAY_WORDS.items()
             ]  # fmt: skip

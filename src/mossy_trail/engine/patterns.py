@@ -249,7 +249,7 @@ def rates(study: Study, scope: Scope, pattern: str) -> Asking:
         figure = document(pattern=pattern, cell=["match", ""])
         journeys = in_scope(inside).journey
         return Told(
-            [single(figure, found.journey, journeys, "had a match", scope.unit, once=True)], []
+            [single(figure, found.journey, journeys, "had a match", scope.unit, counts="unit")], []
         )
 
     return ask

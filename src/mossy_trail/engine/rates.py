@@ -11,7 +11,7 @@ import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,6 +41,7 @@ MOST_TIMES = 40
 FEWEST = 8
 """Times that a cell happens at least, to be told of."""
 Said = Callable[[Words], Sequence[str]]
+Counts = Literal["times", "journeys", "unit"]
 Worse = Literal[-1, 0, 1]
 """Whether more (1) or less (−1) of it is worse, or neither."""
 
@@ -50,7 +51,8 @@ class Rate:
     """Of one kind of cells how often each happened, of how often its base did.
 
     `says` and `of` are words for it, in which {0}, {1} … stand for the words of the cell. The base
-    of a cell has its number divided by `width`. With `once`, journeys count (or users).
+    of a cell has its number divided by `width`. `counts` times, or journeys, or journeys or users
+    as the scope does.
     """
 
     kind: str
@@ -59,7 +61,7 @@ class Rate:
     says: str
     of: str
     width: int = 1
-    once: bool = False
+    counts: Counts = "times"
     worse: Worse = 0
     figure: str = ""
     """Where it is not named by the kind and the words of the cell."""
@@ -132,14 +134,14 @@ def single(
     says: str,
     of: str,
     worse: Worse = 0,
-    once: bool = False,
+    counts: Counts = "times",
     norm: float | None = None,
     like: str = "",
 ) -> Rate:
     """A share by itself, of the journeys in which it happened and those in which it could."""
     norms = {} if norm is None else {"": norm}
     sides = _alone(told), _alone(base)
-    return Rate(figure, *sides, says, of, 1, once, worse, figure, norm=norms, like=like)
+    return Rate(figure, *sides, says, of, 1, counts, worse, figure, norm=norms, like=like)
 
 
 def single_time(
@@ -222,10 +224,10 @@ def series_in(study: Study, kind: Sequence[Rate], number: int, users: bool) -> S
         for told, wanted, found in sides:
             at = told.journey[told.number == wanted]
             found[here] = np.bincount(at, minlength=here.stop - here.start)
-    if one.once:
+    if one.counts != "times":
         count, base = np.minimum(count, 1), np.minimum(base, 1)
     says, of = one.worded(one.told.naming.name(number))
-    return Series(says, of, count, base, one.once and users)
+    return Series(says, of, count, base, one.counts == "unit" and users)
 
 
 def timed_series(study: Study, kind: Sequence[Took], number: int) -> Series:
@@ -306,14 +308,14 @@ def _shares(
     sorted_into: Sequence[tuple[NDArray[np.int64], int]],
     days: tuple[NDArray[np.int64], int] | None,
 ) -> Iterator[Shares]:
-    """Those that count times together, and those that count journeys: so they take few steps."""
+    """Those that count times together, and those that count journeys: it takes few steps so."""
     by_users = scope.unit == "users"
     every = [_Kind.of(rates) for rates in zip(*parts, strict=True)]
-    for once in (False, True):
-        kinds = [kind for kind in every if kind.rates[0].once == once and len(kind.chosen)]
+    for counts in get_args(Counts):
+        kinds = [kind for kind in every if kind.rates[0].counts == counts and len(kind.chosen)]
         if not kinds:
             continue
-        ask = partial(_summed, study, kinds, sorted_into, days, once and by_users)
+        ask = partial(_summed, study, kinds, sorted_into, days, counts == "unit" and by_users)
         told = study.each_place(ask)
         sums = tuple(plus(way) for way in zip(*(own for own, _ in told), strict=True))
         by_day = (sum(side) for side in zip(*(own for _, own in told), strict=True))
@@ -364,7 +366,7 @@ def _summed(
         size = max(size, first + len(numbers))
         base_of.append(of + first)
     sides = [(cells, numbers) for _, cells, numbers in bases.values()]
-    if kinds[0].rates[place].once:
+    if kinds[0].rates[place].counts != "times":
         told = [(each_once(cells), chosen) for cells, chosen in told]
         sides = [(each_once(cells), numbers) for cells, numbers in sides]
     x, y, of_base = placed(told), placed(sides), np.concatenate(base_of)

@@ -170,7 +170,7 @@ def rates(study: Study, scope: Scope) -> Asking:
         unit = scope.unit if not any(shown) else f"{scope.unit} that could see it"
         return Told(
             [
-                Rate("visit", visits, able, "used {0}", unit, once=True),
+                Rate("visit", visits, able, "used {0}", unit, counts="unit"),
                 Rate("first", labels["first"], _sessions(by_tab, labels["first"]),
                      "began in {0}", "sessions with a tab", ALL),
                 Rate("root", labels["root"], visits, "came to the root of {0}", "visits of {0}"),
