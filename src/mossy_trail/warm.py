@@ -13,6 +13,8 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine import funnel
+from mossy_trail.engine.compare import Sides, compare
+from mossy_trail.engine.findings import findings
 from mossy_trail.engine.measures import measured
 from mossy_trail.engine.registry import MEASURES
 from mossy_trail.engine.study import Study
@@ -39,6 +41,8 @@ def warm() -> None:
         measured(study, Scope(), measure.name, measure.params(**given))
     for name, more in (("paths", {"reading": "kept"}), ("patterns", {"pattern": _LIMITED})):
         measured(study, Scope(), name, MEASURES[name].params(**more))
+    compare(study, Scope(), Sides("3.2", "3.1", "version"))
+    findings(study, Scope())
     views = np.flatnonzero(reading.log.columns["event"] == EVENT["screen_view"])
     Study(split(reading.log.take(views), 1), app_map)
 
