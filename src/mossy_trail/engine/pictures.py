@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from html import escape
+from typing import Any
 
 from mossy_trail.engine.compare import Side
 from mossy_trail.engine.standouts import percent, seconds
@@ -75,12 +76,63 @@ def line(trend: Trend) -> str:
     return _picture(tall + 40, drawn, "The figure over time, in the band of its 95 % intervals")
 
 
-def _picture(tall: int, drawn: Sequence[str], title: str) -> str:
+def _picture(tall: int, drawn: Sequence[str], title: str, wide: int = _WIDE) -> str:
     return (
-        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {_WIDE} {tall}" width="{_WIDE}" '
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {wide} {tall}" width="{wide}" '
         f'height="{tall}" role="img" {_STYLE}><title>{title}</title>{"".join(drawn)}</svg>'
     )
 
 
 def _short(name: str) -> str:
     return name if len(name) <= 26 else f"{name[:25]}…"
+
+
+GROUNDS = ("#dbe6cf", "#f0e0bb", "#cfe1ea", "#e5d9ea", "#f0d6c8", "#d3e5de", "#e9e2c4")
+_OUTSIDE, _SHEET, _STEP = "#e7e4da", "#83639a", 18
+
+
+def profile(trail: Sequence[Mapping[str, Any]]) -> str:
+    """One journey like the elevation of a walk: across its steps, up the depth of the stack, the
+    ground coloured by tab; steps that were worked out are hollow."""
+    tall = 16 * max([int(step["depth"]) for step in trail], default=1) + 20
+    tabs = list(dict.fromkeys(step["tab"] for step in trail if step["tab"]))
+    drawn: list[str] = []
+    path: list[str] = []
+    for i, step in enumerate(trail):
+        x, y = i * _STEP + 4, tall - 8 - 16 * int(step["depth"])
+        ground = GROUNDS[tabs.index(step["tab"]) % len(GROUNDS)] if step["tab"] else _OUTSIDE
+        sheet = f' stroke="{_SHEET}"' if step["region"] == "sheet" else ""
+        drawn.append(
+            f'<rect x="{x}" y="{y}" width="{_STEP}" height="{tall - 8 - y}" fill="{ground}"{sheet}>'
+            f"<title>{escape(str(step['screen']))}: {step['move']}</title></rect>"
+        )
+        fill = "#fff" if step["inferred"] else MOSS
+        path.append(f"{x},{y} {x + _STEP},{y}")
+        drawn.append(
+            f'<circle cx="{x + _STEP / 2}" cy="{y}" r="3.5" fill="{fill}" stroke="{MOSS}"/>'
+        )
+    line_ = f'<polyline points="{" ".join(path)}" fill="none" stroke="{MOSS}" stroke-width="1.5"/>'
+    wide = max(len(trail) * _STEP + 8, 40)
+    return _picture(tall, [line_, *drawn], "A journey, step by step", wide)
+
+
+def track(stages: Sequence[tuple[str, int]]) -> str:
+    """A funnel as a track that narrows from stage to stage."""
+    most, wide, tall = max([count for _, count in stages], default=1) or 1, 130, 90
+    drawn = []
+    for i, (name, count) in enumerate(stages):
+        half = max(count / most * tall / 2, 0.5)
+        after = stages[i + 1][1] if i + 1 < len(stages) else count
+        end, x = max(after / most * tall / 2, 0.5), i * wide
+        middle = tall / 2 + 24
+        corners = (
+            (x, middle - half), (x + 40, middle - half), (x + wide, middle - end),
+            (x + wide, middle + end), (x + 40, middle + half), (x, middle + half),
+        )  # fmt: skip
+        points = " ".join(f"{a:.1f},{b:.1f}" for a, b in corners)
+        drawn.append(f'<polygon points="{points}" fill="{MOSS}" opacity="0.75"/>')
+        label = name if len(name) <= 17 else f"{name[:16]}…"
+        drawn.append(f'<text x="{x + 2}" y="15" fill="{INK}">{escape(label)}</text>')
+        said = f"{count:,} · {percent(count / most)}"
+        drawn.append(f'<text x="{x + 2}" y="{tall + 42}" fill="{SOFT}">{said}</text>')
+    return _picture(tall + 50, drawn, "A funnel, stage by stage", len(stages) * wide + 4)

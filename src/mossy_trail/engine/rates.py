@@ -315,7 +315,10 @@ def _shares(
         kinds = [kind for kind in every if kind.rates[0].counts == counts and len(kind.chosen)]
         if not kinds:
             continue
-        ask = partial(_summed, study, kinds, sorted_into, days, counts == "unit" and by_users)
+        layout = _Layout.of(kinds)
+        ask = partial(
+            _summed, study, kinds, layout, sorted_into, days, counts == "unit" and by_users
+        )
         told = study.each_place(ask)
         sums = tuple(plus(way) for way in zip(*(own for own, _ in told), strict=True))
         by_day = (sum(side) for side in zip(*(own for _, own in told), strict=True))
@@ -345,9 +348,32 @@ def _series_at(study: Study, at: Sequence[tuple[_Kind, int]], users: bool, place
     return series_in(study, kind.rates, number, users)
 
 
+class _Layout(NamedTuple):
+    """Which bases there are, each by the kind that tells it and its numbers, and the place of each
+    cell's. Kinds of one base have one table of it."""
+
+    bases: list[tuple[_Kind, NDArray[np.int64]]]
+    base_of: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, kinds: Sequence[_Kind]) -> _Layout:
+        known: dict[tuple[int, bytes], tuple[int, _Kind, NDArray[np.int64]]] = {}
+        base_of, size = [], 0
+        for kind in kinds:
+            numbers, of = np.unique(kind.chosen // kind.rates[0].width, return_inverse=True)
+            key = (id(kind.rates[0].base), numbers.tobytes())
+            first, *_ = known.setdefault(key, (size, kind, numbers))
+            size = max(size, first + len(numbers))
+            base_of.append(of + first)
+        return cls(
+            [(kind, numbers) for _, kind, numbers in known.values()], np.concatenate(base_of)
+        )
+
+
 def _summed(
     study: Study,
     kinds: Sequence[_Kind],
+    layout: _Layout,
     sorted_into: Sequence[tuple[NDArray[np.int64], int]],
     days: tuple[NDArray[np.int64], int] | None,
     once_a_user: bool,
@@ -355,30 +381,20 @@ def _summed(
 ) -> tuple[list[Moments], list[NDArray[np.int64]]]:
     """The sums of a part, and of each day the cells and their bases."""
     steps, here = study.parts[place], slice(*study.edges[place : place + 2])
-    told, base_of, size = [], [], 0
-    bases: dict[tuple[int, bytes], tuple[int, Cells, NDArray[np.int64]]] = {}
-    for kind in kinds:
-        own = kind.rates[place]
-        numbers, of = np.unique(kind.chosen // own.width, return_inverse=True)
-        told.append((own.told, kind.chosen))
-        # Kinds of one base have one table of it.
-        first, *_ = bases.setdefault((id(own.base), numbers.tobytes()), (size, own.base, numbers))
-        size = max(size, first + len(numbers))
-        base_of.append(of + first)
-    sides = [(cells, numbers) for _, cells, numbers in bases.values()]
+    told = [(kind.rates[place].told, kind.chosen) for kind in kinds]
+    sides = [(kind.rates[place].base, numbers) for kind, numbers in layout.bases]
     if kinds[0].rates[place].counts != "times":
         told = [(each_once(cells), chosen) for cells, chosen in told]
         sides = [(each_once(cells), numbers) for cells, numbers in sides]
-    x, y, of_base = placed(told), placed(sides), np.concatenate(base_of)
-    user = steps.journeys.user
+    x, y, user = placed(told), placed(sides), steps.journeys.user
     sums = [
-        moments(x, y, of_base, user, Slots(slot[here], once_a_user, many))
+        moments(x, y, layout.base_of, user, Slots(slot[here], once_a_user, many))
         for slot, many in sorted_into
     ]
     if not days:
         return sums, []
     day = days[0][here]
-    return sums, [in_slots(x, day, days[1]), in_slots(y, day, days[1])[of_base]]
+    return sums, [in_slots(x, day, days[1]), in_slots(y, day, days[1])[layout.base_of]]
 
 
 def _times(study: Study, asked: Asked, parts: Sequence[Sequence[Took]]) -> Iterator[Timed]:

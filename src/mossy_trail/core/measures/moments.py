@@ -221,17 +221,22 @@ def moments_of(
 ) -> Moments:
     """From counts of shapes (cells, users, slots) and (bases, users, slots); and of each cell its
     base."""
-    yy, own = np.matmul(y.transpose(0, 2, 1), y), y[base_of]
+    yy, own = _products(y, y), y[base_of]
     return Moments(
         x.sum(1),
         y.sum(1)[base_of],
-        np.matmul(x.transpose(0, 2, 1), x),
-        np.matmul(x.transpose(0, 2, 1), own),
+        _products(x, x),
+        _products(x, own),
         yy[base_of],
         (x > 0).sum(1),
         (x < own).sum(1),
         (y > 0).sum(1)[base_of],
     )
+
+
+def _products(one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Summed over users; shape (cells, slots, slots)."""
+    return np.stack([left.T @ right for left, right in zip(one, other, strict=True)])
 
 
 def plus(parts: Sequence[Moments]) -> Moments:
