@@ -21,8 +21,8 @@ from mossy_trail.engine import journeys as listing
 from mossy_trail.engine.compare import Comparison, Sides, compare
 from mossy_trail.engine.findings import Findings, findings
 from mossy_trail.engine.funnel import onboarding
-from mossy_trail.engine.measures import MEASURES, Measured, behind, measured
-from mossy_trail.engine.registry import Measure
+from mossy_trail.engine.measures import Measured, behind, measured
+from mossy_trail.engine.registry import MEASURES, Measure
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import Study
 from mossy_trail.engine.trend import Trend, trend

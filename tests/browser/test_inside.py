@@ -45,7 +45,7 @@ def open_and_split(page: Page, app: str) -> None:
     shown = page.text(figure)
     page.click(figure)
     page.until(lambda: page.text("[data-testid=evidence-count]") == f"{shown} journeys")
-    pick(page, "[aria-label='These journeys by']", "by platform")
+    pick(page, "[aria-label='This figure by']", "by platform")
     rows = page.until(lambda: [row.text for row in page.all("[data-testid=split] tr")])
     counts = {row.split()[0]: int(row.split()[1].replace(",", "")) for row in rows}
     assert sum(counts.values()) == int(shown.replace(",", ""))

@@ -15,7 +15,8 @@ import mossy_trail as mt
 from mossy_trail import library
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import MAP
-from mossy_trail.engine.measures import MEASURES, measured
+from mossy_trail.engine.measures import measured
+from mossy_trail.engine.registry import MEASURES
 from mossy_trail.engine.study import Study
 from tests.conftest import Demo
 

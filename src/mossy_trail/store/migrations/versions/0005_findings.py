@@ -2,7 +2,6 @@
 
 import sqlalchemy as sa
 from alembic import op
-from sqlalchemy.dialects.postgresql import JSONB
 
 revision = "0005"
 down_revision = "0004"
@@ -15,13 +14,15 @@ def upgrade() -> None:
         sa.Column(
             "app_id", sa.Integer, sa.ForeignKey("apps.id", ondelete="CASCADE"), nullable=False
         ),
-        sa.Column("key", sa.String, nullable=False),
+        sa.Column("key", sa.Text, nullable=False),
         sa.Column("dismissed", sa.Boolean, nullable=False),
         sa.Column("place", sa.Integer, nullable=False),
-        sa.Column("note", sa.String, nullable=False),
-        sa.Column("told", JSONB, nullable=False),
-        sa.Column("data_version", sa.String, nullable=False),
-        sa.Column("made_at", sa.DateTime(timezone=True), server_default=sa.func.now()),
+        sa.Column("note", sa.Text, nullable=False),
+        sa.Column("told", sa.JSON(none_as_null=True), nullable=False),
+        sa.Column("data_version", sa.Text, nullable=False),
+        sa.Column(
+            "made_at", sa.DateTime(timezone=True), server_default=sa.func.now(), nullable=False
+        ),
         sa.UniqueConstraint("app_id", "key"),
     )
 
