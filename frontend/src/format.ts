@@ -154,7 +154,10 @@ export function words(key: string): string {
 /** A difference of shares, with its sign. */
 export function signed(share: number): string {
   const said = percent(Math.abs(share));
-  return said.startsWith("<") ? "0 %" : `${share < 0 ? "−" : "+"}${said}`;
+  if (said.startsWith("<")) {
+    return "0 %";
+  }
+  return `${share < 0 ? "−" : "+"}${said.startsWith(">") ? "100 %" : said}`;
 }
 
 /** A difference of times, with its sign. */

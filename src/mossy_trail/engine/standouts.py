@@ -20,6 +20,7 @@ from scipy.stats import poisson
 
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import MOVE
 from mossy_trail.core.stats.changes import best_split
 from mossy_trail.core.stats.clustered import (
     Estimate,
@@ -140,6 +141,8 @@ class Asked(NamedTuple):
     sorts: list[Sort]
     day: NDArray[np.int64]
     days: list[str]
+    told_moves: bool
+    """Some row tells a move; else a copy piled up may as well be a way back that was misread."""
 
     @classmethod
     def of(cls, study: Study, scope: Scope) -> Asked:
@@ -147,13 +150,26 @@ class Asked(NamedTuple):
         code = groups.code.astype("i8")
         first, last = (code[inside].min(), code[inside].max()) if inside.any() else (0, -1)
         day = np.where(inside, code - first, NONE)
-        return cls(study, inside, sorts_of(study, scope), day, groups.values[first : last + 1])
+        return cls(
+            study,
+            inside,
+            sorts_of(study, scope),
+            day,
+            groups.values[first : last + 1],
+            _tells_moves(study),
+        )
 
     @property
     def ways(self) -> list[tuple[NDArray[np.int64], int]]:
         """All as one, and each sort of groups."""
         whole = np.where(self.inside, 0, NONE)
         return [(whole, 1), *((one.code, len(one.names)) for one in self.sorts)]
+
+
+def _tells_moves(study: Study) -> bool:
+    start = MOVE["start"]
+    asked = study.each(lambda s: bool(((s.steps.move != start) & ~s.steps.inferred).any()))
+    return any(asked)
 
 
 def of_shares(told: Shares, asked: Asked) -> Iterator[Candidate]:
@@ -168,7 +184,8 @@ def _beyond_norms(told: Shares, asked: Asked) -> Iterator[Candidate]:
     norms = np.array([1.0 if one.norm is None else one.norm for one in told.figures])
     shares, p = estimates(told.of[0]), p_beyond(told.of[0], norms)
     for cell, figure in enumerate(told.figures):
-        if norms[cell] >= 1 or np.isnan(p[cell]):
+        untold = figure.measure == "loops" and not asked.told_moves
+        if norms[cell] >= 1 or np.isnan(p[cell]) or untold:
             continue
         own = shares.at(cell, 0)
         sentence = f"{percent(own.share)} of {figure.of} {figure.says}."

@@ -48,6 +48,12 @@ export function CompareView({ app }: { app: AppSummary }) {
         {answer.data && sides && <h1>{sentence(answer.data, sides)}</h1>}
         {!answer.data && <h1>Two groups of journeys, in all figures of all views.</h1>}
         <SidesChoice app={app} sides={sides} />
+        {!sides && properties && (
+          <p className="soft">
+            Choose two values of a property, two periods, or a kept segment and the others. From the
+            pane beside any figure its journeys are held against the others, too.
+          </p>
+        )}
         {answer.isLoading && <Loading />}
         {answer.isError && <Trouble problem={answer.error} />}
         {answer.data && sides && <Told app={app} sides={sides} found={answer.data} />}
