@@ -106,7 +106,8 @@ def all_paths(study: Study, asked: Asked) -> dict[str, list[str]]:
         names = core.node_names(steps, asked.nodes)
         for i, journey in enumerate(own.journey.tolist()):
             key = steps.log.terms["session"][steps.journeys.session[journey]]
-            found[key] = [names[code] for code in spelled(own, asked, i)]
+            [nodes] = spelled(own, asked, np.array([i]))
+            found[key] = [names[code] for code in nodes]
     return found
 
 
@@ -170,7 +171,7 @@ def test_paths_as_walked_are_what_a_plain_count_finds(
         shown = [tuple(names[c] for c in row if 0 <= c < len(names)) for row in rows]
         found.update(shown)
         groups = alike(own, asked, asked.deep)
-        spelt = [spelled(own, asked, int(one), asked.deep) for one in groups.one]
+        spelt = [nodes.tolist() for nodes in spelled(own, asked, groups.one, asked.deep)]
         ways = {
             tuple(names[c] for c in n): size for n, size in zip(spelt, groups.sizes, strict=True)
         }

@@ -201,10 +201,13 @@ def _figures(params: PathParams) -> Callable[..., str]:
     own = {k: v for k, v in params.model_dump().items() if v != PathParams.model_fields[k].default}
 
     def figure(*cell: str | int) -> str:
-        document = {"paths": own, "cell": [str(word) for word in cell]}
-        return json.dumps(document, ensure_ascii=False, separators=(",", ":"))
+        return _written({"paths": own, "cell": [str(word) for word in cell]})
 
     return figure
+
+
+_written = json.JSONEncoder(ensure_ascii=False, separators=(",", ":")).encode
+"""A document as a figure's name: made once, as hundreds are written for an answer."""
 
 
 def _asked(study: Study, params: PathParams) -> Asked:
@@ -303,17 +306,19 @@ def _counted(
 ) -> dict[tuple[int, ...], tuple[int, int]]:
     """Ways with these numbers, by their nodes: the number, and how many paths go so."""
     wanted = np.array(sorted(numbers), "i8")
-    found: dict[tuple[int, ...], tuple[int, int]] = {}
+    found: dict[bytes, tuple[int, int]] = {}
     if not numbers:
-        return found
+        return {}
     for part in parts:
         groups, deep = _groups_of(part, asked, kind)
         near = np.searchsorted(wanted, groups.number, "right") - 1
-        for i in np.flatnonzero((near >= 0) & (wanted[near] == groups.number)).tolist():
-            nodes = tuple(spelled(part.paths, asked, int(groups.one[i]), deep))
-            before = found.get(nodes, (0, 0))[1]
-            found[nodes] = int(groups.number[i]), before + int(groups.sizes[i])
-    return found
+        own = np.flatnonzero((near >= 0) & (wanted[near] == groups.number))
+        ways = spelled(part.paths, asked, groups.one[own], deep)
+        told = zip(ways, groups.number[own].tolist(), groups.sizes[own].tolist(), strict=True)
+        for nodes, number, size in told:
+            way = nodes.tobytes()
+            found[way] = number, found.get(way, (0, 0))[1] + size
+    return {tuple(np.frombuffer(way, "i4").tolist()): told for way, told in found.items()}
 
 
 def _column(

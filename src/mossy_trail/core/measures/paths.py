@@ -7,9 +7,8 @@ visible before them is no step either. The replayed stacks tell which entries th
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Literal, NamedTuple, TypeVar
+from typing import Any, Literal, NamedTuple
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -228,8 +227,8 @@ def _places(steps: Steps, asked: Asked) -> Mask:
             some = some[journeys.exit[some] == EXITS.index(asked.what)]
         at = journeys.first_step[some] + journeys.steps[some] - 1
     found = np.zeros(len(on), bool)
-    found[at] = True
-    return found & on
+    found[at] = on[at]
+    return found
 
 
 def _on(steps: Steps, screen: str) -> Mask:
@@ -338,8 +337,10 @@ def _windows(
                 shown[k, i] = size + ends[i]
             else:
                 at = begin[i] + k if forward else end[i] - 1 - k
-                shown[k, i], detour[k, i] = nodes[at], hidden[at] > 0
-                detours[k, nodes[at]] += detour[k, i]
+                shown[k, i] = nodes[at]
+                if hidden[at] > 0:
+                    detour[k, i] = True
+                    detours[k, nodes[at]] += 1
             counts[k, shown[k, i]] += 1
     return shown, detour, counts, detours
 
@@ -380,7 +381,7 @@ def alike(found: Paths, asked: Asked, deep: int | None = None) -> Alike:
     return Alike(*_alike(found.nodes, *_up_to(found.begin, found.end, asked, deep)))
 
 
-Places = TypeVar("Places", int, NDArray[np.int64])
+Places = NDArray[np.int64]
 
 
 def _up_to(begin: Places, end: Places, asked: Asked, deep: int | None) -> tuple[Places, Places]:
@@ -428,8 +429,10 @@ def _same(nodes: Column, begin: Column, end: Column, one: int, other: int) -> bo
     return True
 
 
-def spelled(found: Paths, asked: Asked, path: int, deep: int | None = None) -> Sequence[int]:
-    """The nodes of a path, in the order in which they were walked."""
-    begin, end = _up_to(int(found.begin[path]), int(found.end[path]), asked, deep)
-    own: list[int] = found.nodes[begin:end].tolist()
-    return own
+def spelled(
+    found: Paths, asked: Asked, chosen: NDArray[np.int64], deep: int | None = None
+) -> list[NDArray[np.int32]]:
+    """The nodes of the paths chosen, in the order in which they were walked."""
+    begin, end = _up_to(found.begin[chosen], found.end[chosen], asked, deep)
+    pairs = zip(begin.tolist(), end.tolist(), strict=True)
+    return [found.nodes[first:last] for first, last in pairs]
