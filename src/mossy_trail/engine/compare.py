@@ -145,11 +145,13 @@ def _compare(study: Study, scope: Scope, sides: Sides, asked: Sequence[Asked]) -
     within = np.where((group >= 0) & (stratum >= 0), group * size + stratum, -1)
     ways = [(group.astype("i8"), 2), *([(within.astype("i8"), 2 * size)] if size > 1 else [])]
     found: list[Compared] = []
+    timed: list[Timed] = []
     for told in counted(study, scope, asked, ways):
         if isinstance(told, Timed):
-            found += _compared_times(told, group)
+            timed.append(told)
         else:
             found += _compared(told, size)
+    found += filter(None, study.at_once(partial(_compared_times, group=group), timed))
     one_group, other_group = (_group(study, group == code) for code in (0, 1))
     strata = [
         Stratum(name, int((within == i).sum()), int((within == size + i).sum()))
@@ -238,13 +240,13 @@ def _compared(told: Shares, strata: int) -> Iterator[Compared]:
         yield _row(figure, one, other, found, alike.at(cell) if alike else None, touched)
 
 
-def _compared_times(told: Timed, group: NDArray[np.int64]) -> Iterator[Compared]:
+def _compared_times(told: Timed, group: NDArray[np.int64]) -> Compared | None:
     own = group[told.at] >= 0
     left, right, found, apart = gap_of_medians(told.value[own], told.user[own], group[told.at][own])
     if left is None or right is None or found is None:
-        return
+        return None
     one, other = side_of_times(left), side_of_times(right)
-    yield _row(told.figure, one, other, found, None, abs(apart) * left.users)
+    return _row(told.figure, one, other, found, None, abs(apart) * left.users)
 
 
 def side_of_times(own: Middle) -> Side:

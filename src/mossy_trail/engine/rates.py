@@ -405,14 +405,26 @@ def _times(study: Study, asked: Asked, parts: Sequence[Sequence[Took]]) -> Itera
         at = np.concatenate(
             [one.journey + study.edges[place] for place, one in enumerate(kind)]
         ).astype("i8")
-        for cell in chosen.tolist():
-            own = (number == cell) & (value >= 0)
-            if own.any():
-                figure = _figure(asked, kind[0], kind[0].naming.name(cell))
-                order = np.argsort(value[own], kind="stable")
-                where = at[own][order]
-                _, user = np.unique(study.index.user[where], return_inverse=True)
-                yield Timed(figure, value[own][order], user, where)
+        told = partial(_timed, study, asked, kind[0], number, value, at)
+        yield from (one for one in study.at_once(told, chosen.tolist()) if one)
+
+
+def _timed(
+    study: Study,
+    asked: Asked,
+    kind: Took,
+    number: NDArray[np.int64],
+    value: NDArray[np.float64],
+    at: NDArray[np.int64],
+    cell: int,
+) -> Timed | None:
+    own = np.flatnonzero((number == cell) & (value >= 0))
+    if not len(own):
+        return None
+    own = own[np.argsort(value[own], kind="stable")]
+    _, user = np.unique(study.index.user[at[own]], return_inverse=True)
+    figure = _figure(asked, kind, kind.naming.name(cell))
+    return Timed(figure, value[own], user, at[own])
 
 
 def _most_frequent(

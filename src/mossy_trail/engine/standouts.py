@@ -288,13 +288,14 @@ def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
 def of_times(told: Timed, asked: Asked) -> Iterator[Candidate]:
     """Groups that take longer than all others, by half of them."""
     clear: list[_Clear] = []
-    for sort in asked.sorts if told.figure.worse else ():
-        for slot in range(len(sort.names)):
-            found, p = _slow_group(told, sort, slot)
-            if found:
-                clear.append(_Clear(found, p, sort, slot))
-            elif not np.isnan(p):
-                yield _unclear(p)
+    sorts = asked.sorts if told.figure.worse else []
+    groups = [(sort, slot) for sort in sorts for slot in range(len(sort.names))]
+    answers = asked.study.at_once(lambda group: _slow_group(told, *group), groups)
+    for (sort, slot), (found, p) in zip(groups, answers, strict=True):
+        if found:
+            clear.append(_Clear(found, p, sort, slot))
+        elif not np.isnan(p):
+            yield _unclear(p)
     if clear:
         best = _explains(clear)
         yield from (_unclear(one.p) for one in clear if one is not best)

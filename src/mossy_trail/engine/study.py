@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
@@ -30,6 +30,7 @@ MOST_LABELS = 4
 ENOUGH_TO_LEARN = 100_000
 """Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")
+Item = TypeVar("Item")
 _threads = ThreadPoolExecutor(2, "parts")
 
 
@@ -118,7 +119,11 @@ class Study:
 
     def each_place(self, ask: Callable[[int], Answer]) -> list[Answer]:
         """The answer of every part, asked by its place, in order."""
-        return list(_threads.map(ask, range(len(self.parts))))
+        return self.at_once(ask, range(len(self.parts)))
+
+    def at_once(self, ask: Callable[[Item], Answer], items: Iterable[Item]) -> list[Answer]:
+        """The answer for each, in order; asked on all threads, and not from one of them."""
+        return list(_threads.map(ask, items))
 
     @cached_property
     def index(self) -> Index:
