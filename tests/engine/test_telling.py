@@ -14,17 +14,18 @@ import numpy as np
 import pytest
 
 from mossy_trail.core.model.app_map import AppMap
-from mossy_trail.core.model.log import split
+from mossy_trail.core.model.log import Log, split
 from mossy_trail.core.model.scope import Part, Scope
 from mossy_trail.core.stats.intervals import Share
 from mossy_trail.demo.simulator import Habits, simulate, write
 from mossy_trail.engine import funnel, report
 from mossy_trail.engine.celled import Count
-from mossy_trail.engine.compare import Comparison, Sides, compare
+from mossy_trail.engine.compare import Comparison, Sides, compare, everything
 from mossy_trail.engine.findings import findings
 from mossy_trail.engine.measures import behind, measured
-from mossy_trail.engine.rates import Asked
+from mossy_trail.engine.rates import Asked, Shares, counted
 from mossy_trail.engine.registry import MEASURES
+from mossy_trail.engine.scoped import groups_of
 from mossy_trail.engine.study import Study
 from mossy_trail.engine.trend import trend, value_of
 from mossy_trail.intake.reader import read_files
@@ -142,7 +143,7 @@ def test_figures_are_those_of_their_views(unit: Any, study: Study) -> None:
 def test_every_figure_of_compare_opens_the_journeys_that_it_counts(study: Study) -> None:
     found = compare(study, Scope(), Sides("3.2", "", "version"))
     part = Scope(part=Part("3.2", by="version"))
-    rows = [row for row in found.figures if row.measure not in ("funnel",)][::6]
+    rows = [row for row in found.figures if not row.timed and row.measure != "funnel"][::6]
     assert len(rows) > 30
     for row in rows:
         journeys = int(behind(study, part, row.measure, row.figure).sum())
@@ -181,6 +182,31 @@ def test_what_differs_by_design_is_found_by_version(study: Study) -> None:
     assert not any(row.disagree for row in beyond.values())
     names = " ".join(stratum.name for stratum in found.strata)
     assert {"android", "ios", "new", "returning"} <= set(names.replace(",", "").split())
+
+
+@pytest.mark.parametrize("unit", UNITS)
+def test_what_is_told_does_not_depend_on_how_users_are_parted(
+    unit: Any, demo_log: Log, app_map: AppMap
+) -> None:
+    """Nor do findings; and of every share of every measure the groups add up to the whole."""
+    scope, sides = Scope(unit=unit), Sides("ios", "", "platform")
+    one, other = (Study(split(demo_log, parts), app_map) for parts in (1, 5))
+    assert compare(one, scope, sides) == compare(other, scope, sides)
+    assert findings(one, scope) == findings(other, scope)
+    platform = groups_of(one, scope, "platform")
+    whole = np.zeros(len(platform.code), "i8"), 1
+    ways = [whole, (platform.code.astype("i8"), len(platform.values))]
+    shares = [told for told in counted(one, scope, everything(one), ways) if _is_shares(told)]
+    assert sum(len(told.figures) for told in shares) > 300
+    for told in shares:
+        for column in ("x", "y"):
+            single, groups = (getattr(of, column) for of in told.of)
+            assert np.array_equal(single[:, 0], groups.sum(1))
+        assert (told.of[0].x <= told.of[0].y).all() or told.figures[0].measure == "tabs"
+
+
+def _is_shares(told: Any) -> bool:
+    return isinstance(told, Shares)
 
 
 PAIRS = 200 if LONG else 24

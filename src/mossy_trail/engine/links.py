@@ -214,18 +214,14 @@ def rates(study: Study, scope: Scope, goal: str = "") -> Asking:
         labels = label(steps, known, goal, inside)
         found: list[Rate] = []
         for by, of in GROUP_WORDS.items():
-            opened = labels.cells[f"{by}.open"]
-            if by == "pattern":
-                opened = _of_patterns(opened)
-            landed = Cells(
-                opened.naming,
-                labels.groups[by][labels.landed],
-                labels.links.journey.astype("i4"),
-            )
+            of_cells = {kind: _of_patterns(labels.cells[f"{by}.{kind}"], by) for kind in _KINDS}
+            opened, naming = of_cells["open"], labels.cells[f"{by}.open"].naming
+            journey = labels.links.journey.astype("i4")
+            landed = _of_patterns(Cells(naming, labels.groups[by][labels.landed], journey), by)
             kinds = ((f"{by}.landed", opened, LANDED_WORDS), (f"{by}.after", landed, AFTER_WORDS))
             for kind, base, ends in kinds:
-                found += _ends(kind, labels.cells[kind], base, of, ends)
-            odd = labels.cells[f"{by}.placeholder"]
+                found += _ends(kind, of_cells[kind.split(".")[1]], base, of, ends)
+            odd = of_cells["placeholder"]
             said = partial(_opened_words, of=of)
             found.append(
                 Rate(f"{by}.placeholder", odd, opened, "bore a placeholder", "{0}", worse=1,
@@ -244,10 +240,15 @@ GROUP_WORDS = {
 }
 
 
-def _of_patterns(opened: Cells) -> Cells:
-    """Without the links that have none."""
-    none = opened.naming.number((UNMATCHED,))
-    return opened._replace(number=np.where(opened.number == none, NONE, opened.number))
+_KINDS = ("open", "landed", "after", "placeholder")
+
+
+def _of_patterns(told: Cells, by: str) -> Cells:
+    """Cells by pattern without the links that have none, which is the last of them."""
+    if by != "pattern":
+        return told
+    none = max(told.naming.number((UNMATCHED, *more)) for more in ((), OUTCOMES[:1], AFTERS[:1]))
+    return told._replace(number=np.where(told.number >= none, NONE, told.number))
 
 
 def _opened_words(name: Words, of: str) -> list[str]:

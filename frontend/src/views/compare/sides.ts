@@ -62,5 +62,6 @@ export function inView(sides: Sides, figure: string, measure: string): Record<st
   if (sides.by && sides.other) {
     return { ...own, by: sides.by, one: sides.one, other: sides.other, split: `by:${sides.by}` };
   }
-  return { ...own, segment: scopeOf({ unit: "sessions" }, sides, "one").segment ?? "" };
+  const one = sides.by ? written([{ property: sides.by, values: [sides.one] }]) : sides.one;
+  return { ...own, segment: one };
 }
