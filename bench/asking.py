@@ -8,7 +8,8 @@ import polars as pl
 from bench.inside import step_frame
 from bench.timing import Rows, compare, timed
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.engine import paths, patterns
+from mossy_trail.engine import compare as comparing
+from mossy_trail.engine import findings, paths, patterns
 from mossy_trail.engine.measures import behind
 from mossy_trail.engine.paths import PathParams
 from mossy_trail.engine.recent import Recent
@@ -45,9 +46,24 @@ def bench_asking(study: Study) -> None:
         figure = ask(study, asked).columns[2].nodes[0].figure
         opened = timed(lambda figure=figure: open_anew(study, figure))[0]
         print(f"  journeys behind a node: {opened:.3f} s", flush=True)
+    for said, work in TELLING.items():
+        print(f"{said}: {timed(lambda work=work: told_anew(study, work))[0]:.3f} s", flush=True)
     for said, pattern in PATTERNS.items():
         time = timed(lambda pattern=pattern: patterns.measure(study, Scope(), pattern))[0]
         print(f"pattern, {said}: {time:.3f} s", flush=True)
+
+
+TELLING = {
+    "compare, two versions in all figures": lambda study: comparing.compare(
+        study, Scope(), comparing.Sides("3.2", "3.1", "version")
+    ),
+    "findings": lambda study: findings.findings(study, Scope()),
+}
+
+
+def told_anew(study: Study, work) -> None:  # type: ignore[no-untyped-def]
+    study.comparisons = Recent(1)
+    work(study)
 
 
 def fresh(study: Study, work):  # type: ignore[no-untyped-def]
