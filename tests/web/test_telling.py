@@ -49,6 +49,12 @@ def test_both_groups_open_what_they_count(server: Server, app: str) -> None:
         ("trend?measure=tabs&figure=[]", 404, "no such figure"),
         ("trend?measure=moon&figure=x", 404, "no such figure"),
         (f"trend?measure=start-up&figure={SLOW}&by=version&one=moon&other=3.1", 404, "no such"),
+        ('trend?measure=start-up&figure={"cell":"slow","slow":"x"}', 404, "no such figure"),
+        ('trend?measure=start-up&figure={"cell":["slow"]}', 404, "no such figure"),
+        ('trend?measure=funnel&figure={"cell":"stage.1","funnel":7}', 404, "no such figure"),
+        ('trend?measure=patterns&figure={"cell":1,"pattern":"[["}', 422, "not expected here"),
+        ('trend?measure=links&figure=["pattern.landed","x"]', 404, "no such figure"),
+        ('trend?measure=gates&figure={"goal":{"a":1}}', 404, "no such figure"),
         ("report?form=pdf", 422, "form"),
     ],
 )

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import ValidationError
 
 from mossy_trail.core.measures import health
 from mossy_trail.core.model.log import DAY, NONE
@@ -21,7 +22,17 @@ from mossy_trail.core.stats.medians import gap_of_medians, middle
 from mossy_trail.engine.compare import Side
 from mossy_trail.engine.health import hours
 from mossy_trail.engine.measures import behind
-from mossy_trail.engine.rates import RATES, Rate, Series, Took, series_in, sums_of, timed_series
+from mossy_trail.engine.rates import (
+    RATES,
+    Asking,
+    Rate,
+    Series,
+    Took,
+    series_in,
+    sums_of,
+    timed_series,
+)
+from mossy_trail.engine.registry import MEASURES
 from mossy_trail.engine.scoped import Groups, each_inside, groups_of, scope_mask
 from mossy_trail.engine.study import MOST_GROUPS, Study
 
@@ -150,7 +161,7 @@ def series_of(study: Study, scope: Scope, measure: str, figure: str, timed: bool
     scope. Raises `KeyError`."""
     cell, params = _asked(measure, figure)
     if measure in RATES:
-        told = each_inside(study, scope, RATES[measure](study, scope, **params))
+        told = each_inside(study, scope, _asking(study, scope, measure, params))
         times, rates = (_found([own[kind] for own in told], cell) for kind in (1, 0))
         if timed and times:
             return replace(timed_series(study, *times), has_time=True)
@@ -162,6 +173,15 @@ def series_of(study: Study, scope: Scope, measure: str, figure: str, timed: bool
     inside = scope_mask(study, scope)
     found = behind(study, scope, measure, figure)
     return Series("", "", found.astype("i8"), inside.astype("i8"), scope.unit == "users")
+
+
+def _asking(study: Study, scope: Scope, measure: str, params: dict[str, Any]) -> Asking:
+    """Raises `KeyError` for parameters that cannot be used."""
+    try:
+        given = MEASURES[measure].params(**params).model_dump()
+        return RATES[measure](study, scope, **given)
+    except ValidationError as error:
+        raise KeyError(str(error)) from None
 
 
 def _found(parts: Sequence[Sequence[Any]], cell: Any) -> tuple[Sequence[Any], int] | None:
