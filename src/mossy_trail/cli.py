@@ -87,7 +87,7 @@ MappingFile = Annotated[
 def _plain_errors() -> Iterator[None]:
     try:
         yield
-    except (UnusableFile, UnusableMap, ClusterError) as error:
+    except (UnusableFile, UnusableMap, ClusterError, SegmentError, PatternError) as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise typer.Exit(1) from None
 
@@ -305,15 +305,11 @@ def find(
     """Find the journeys with steps that fit a pattern."""
     with _plain_errors():
         study = _study(logs, map_file, mapping)
-    try:
         if each:
             for match in patterns.found_in(study, Scope(segment=segment), pattern):
                 typer.echo(json.dumps(match))
             return
         figures = patterns.measure(study, Scope(segment=segment), pattern)
-    except (SegmentError, PatternError) as error:
-        say.print(str(error), style="red", markup=False, soft_wrap=True)
-        raise typer.Exit(1) from None
     typer.echo(f"{figures.words}.")
     met = figures.met
     typer.echo(f"{met.count:,} of {met.of:,} journeys, {figures.matches.times:,} matches")
@@ -397,14 +393,10 @@ def write_report(
 def _found(
     logs: list[Path], map_file: Path | None, mapping: Path | None, unit: UnitName, segment: str
 ) -> tuple[Findings, Study, Scope]:
+    scope = Scope(unit=unit.value, segment=segment)
     with _plain_errors():
         study = _study(logs, map_file, mapping)
-    scope = Scope(unit=unit.value, segment=segment)
-    try:
         return standing_out(study, scope), study, scope
-    except SegmentError as error:
-        say.print(str(error), style="red", markup=False, soft_wrap=True)
-        raise typer.Exit(1) from None
 
 
 @cli.command()

@@ -13,7 +13,7 @@ from pydantic import ValidationError
 
 from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.core.stats.clustered import Gap, adjusted, estimates, gaps, gaps_within
+from mossy_trail.core.stats.clustered import Estimate, Gap, adjusted, estimates, gaps, gaps_within
 from mossy_trail.core.stats.medians import Middle, gap_of_medians
 from mossy_trail.engine import funnel, segments
 from mossy_trail.engine.journeys import Wanted
@@ -232,8 +232,7 @@ def _compared(told: Shares, strata: int) -> Iterator[Compared]:
         found = apart.at(cell)
         if found is None:
             continue
-        own = [shares.at(cell, slot) for slot in (0, 1)]
-        one, other = (Side(o.share, o.low, o.high, o.count, o.of, o.users) for o in own)
+        one, other = (side_of(shares.at(cell, slot)) for slot in (0, 1))
         touched = abs(found.difference) * one.users
         alike = within if figure.measure not in ("start-up", "links") else None
         # What journeys begin with is what they are kept alike in.
@@ -247,6 +246,10 @@ def _compared_times(told: Timed, group: NDArray[np.int64]) -> Compared | None:
         return None
     one, other = side_of_times(left), side_of_times(right)
     return _row(told.figure, one, other, found, None, abs(apart) * left.users)
+
+
+def side_of(own: Estimate) -> Side:
+    return Side(own.share, own.low, own.high, own.count, own.of, own.users)
 
 
 def side_of_times(own: Middle) -> Side:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from typing import Any, Literal
@@ -19,7 +18,7 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import SMALL, Quartiles, Share, quartiles, share
 from mossy_trail.engine.funnel_spec import FunnelSpec
-from mossy_trail.engine.rates import Asking, Told, Took, rates_of, single, single_time
+from mossy_trail.engine.rates import Asking, Told, Took, document, rates_of, single, single_time
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
 from mossy_trail.engine.scoped import alone, each_inside, joined_inside
 from mossy_trail.engine.study import Study
@@ -272,7 +271,7 @@ def rates(study: Study, scope: Scope, spec: str) -> Asking:
     counted = "attempts" if asked.count == "attempts" else scope.unit
 
     def name(cell: str) -> str:
-        return json.dumps({"funnel": written, "cell": cell}, ensure_ascii=False)
+        return document(funnel=written, cell=cell)
 
     def ask(steps: Steps, inside: NDArray[np.bool_]) -> Told:
         labels = _labels(steps, inside, asked, scope.unit)

@@ -32,7 +32,7 @@ from mossy_trail.core.stats.clustered import (
 )
 from mossy_trail.core.stats.medians import gap_of_medians
 from mossy_trail.engine import dropoffs
-from mossy_trail.engine.compare import Side, side_of_times
+from mossy_trail.engine.compare import Side, side_of, side_of_times
 from mossy_trail.engine.rates import Figure, Shares, Timed, sums_of
 from mossy_trail.engine.scoped import groups_of, scope_mask
 from mossy_trail.engine.study import Study
@@ -190,7 +190,7 @@ def _beyond_norms(told: Shares, asked: Asked) -> Iterator[Candidate]:
         own = shares.at(cell, 0)
         sentence = f"{percent(own.share)} of {figure.of} {figure.says}."
         finding = _finding(
-            "norm", figure, sentence, ("", ""), (_side(own), _level(norms[cell])),
+            "norm", figure, sentence, ("", ""), (side_of(own), _level(norms[cell])),
             (own.share - norms[cell]) * own.users,
         )  # fmt: skip
         worth = own.share > norms[cell]
@@ -244,7 +244,7 @@ def _group(figure: Figure, sort: Sort, slot: int, shares: Estimates, cell: int) 
         f"In {name}, {percent(own.share)} of {figure.of} {figure.says}; "
         f"elsewhere {percent(rest.share)}."
     )
-    where, sides = (name, sort.segments[slot]), (_side(own), _side(rest))
+    where, sides = (name, sort.segments[slot]), (side_of(own), side_of(rest))
     return _finding("group", figure, sentence, where, sides, abs(apart) * own.users)
 
 
@@ -277,7 +277,10 @@ def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
             f"From {day} on, {percent(own.share)} of {figure.of} {figure.says}; "
             f"before, {percent(before.share)}."
         )
-        where, sides = (f"from {day} on", json.dumps({"since": day})), (_side(own), _side(before))
+        where, sides = (
+            (f"from {day} on", json.dumps({"since": day})),
+            (side_of(own), side_of(before)),
+        )
         touched = abs(apart.difference) * own.users
         finding = _finding("change", figure, sentence, where, sides, touched)
         worth = apart.difference * figure.worse > 0 and _matters(own, before, figure.norm)
@@ -327,25 +330,25 @@ def _slow_group(told: Timed, sort: Sort, slot: int) -> tuple[Finding | None, flo
 
 def _beyond_likes(told: Shares, asked: Asked) -> Iterator[Candidate]:
     """Stages of one kind, each against the others: as many times their share, and more."""
-    kinds = [figure.like for figure in told.figures]
-    for cell, figure in enumerate(told.figures):
-        others = [i for i, like in enumerate(kinds) if like and like == figure.like and i != cell]
-        x, y = (float(side[others, 0].sum()) for side in told.of[0][:2])
-        if not y:
-            continue
-        norm = MANY_TIMES * x / y + LEAST
-        p = p_beyond(told.of[0], np.full(len(kinds), norm))[cell]
-        if np.isnan(p):
-            continue
-        own = estimates(told.of[0]).at(cell, 0)
+    kinds, whole = [figure.like for figure in told.figures], told.of[0]
+    level = np.full(len(kinds), np.nan)
+    for cell, kind in enumerate(kinds):
+        others = [i for i, like in enumerate(kinds) if kind and like == kind and i != cell]
+        x, y = (float(side[others, 0].sum()) for side in whole[:2])
+        level[cell] = x / y if y else np.nan
+    norm = MANY_TIMES * level + LEAST
+    shares, p = estimates(whole), p_beyond(whole, norm)
+    for cell in np.flatnonzero(~np.isnan(level) & ~np.isnan(p)).tolist():
+        own, figure = shares.at(cell, 0), told.figures[cell]
         sentence = (
             f"{percent(own.share)} of {figure.of} {figure.says}; on the other {figure.like}, "
-            f"{percent(x / y)} did."
+            f"{percent(level[cell])} did."
         )
-        touched = (own.share - x / y) * own.users
-        sides = _side(own), _level(x / y)
+        touched = (own.share - float(level[cell])) * own.users
+        sides = side_of(own), _level(float(level[cell]))
         finding = _finding("like", figure, sentence, ("", ""), sides, touched)
-        yield _candidate(told, cell, finding, float(p), own.share > norm, asked.inside)
+        worth = own.share > norm[cell]
+        yield _candidate(told, cell, finding, float(p[cell]), bool(worth), asked.inside)
 
 
 def of_ends(study: Study, scope: Scope) -> Iterator[Candidate]:
@@ -380,11 +383,12 @@ def _candidate(
     told: Shares, cell: int, finding: Finding, p: float, worth: bool, inside: Mask, by: str = ""
 ) -> Candidate:
     figure, touching = told.figures[cell], _NOBODY
-    if worth and p < _CLEAR:
+    worth = worth and p < _CLEAR
+    if worth:
         series = told.series(cell)
         bad = series.count > 0 if figure.worse > 0 else series.base > series.count
         touching = bad & inside
-    return Candidate(finding, figure.subject, by, p, worth and p < _CLEAR, touching)
+    return Candidate(finding, figure.subject, by, p, worth, touching)
 
 
 def _unclear(p: float) -> Candidate:
@@ -406,10 +410,6 @@ def _finding(
         kind, key, sentence, figure.measure, figure.name, figure.figure, figure.timed,
         name, segment, *sides, touched, 1.0, [],
     )  # fmt: skip
-
-
-def _side(own: Estimate) -> Side:
-    return Side(own.share, own.low, own.high, own.count, own.of, own.users)
 
 
 def _level(share: float) -> Side:

@@ -19,7 +19,7 @@ from mossy_trail.core.model.steps import MARK
 from mossy_trail.core.stats.changes import CHANCE, splits
 from mossy_trail.core.stats.clustered import Gap, estimates, gaps
 from mossy_trail.core.stats.medians import gap_of_medians, middle
-from mossy_trail.engine.compare import Side
+from mossy_trail.engine.compare import Side, side_of, side_of_times
 from mossy_trail.engine.health import hours
 from mossy_trail.engine.measures import behind
 from mossy_trail.engine.rates import (
@@ -148,14 +148,6 @@ def value_of(study: Study, scope: Scope, measure: str, figure: str, timed: bool)
     return value
 
 
-def _between(
-    study: Study, series: Series, code: NDArray[np.int64], two: Sequence[int]
-) -> Gap | None:
-    slot = np.where(code == two[0], 0, np.where(code == two[1], 1, NONE))
-    sides = _side(study, series, slot == 0), _side(study, series, slot == 1)
-    return _sides(study, series, slot)[2] if all(sides) else None
-
-
 def series_of(study: Study, scope: Scope, measure: str, figure: str, timed: bool) -> Series:
     """What a figure counts in each journey; of one without a base of its own, the journeys in
     scope. Raises `KeyError`."""
@@ -223,12 +215,10 @@ def _side(study: Study, series: Series, inside: Mask) -> Side | None:
         found = middle(series.took[own], study.index.user[series.at[own]].astype("i8"))
         if found is None:
             return None
-        return Side(found.median, found.low, found.high, found.of, found.of, found.users)
+        return side_of_times(found)
     sums = sums_of(study, series, np.where(inside, 0, NONE), 1)
     told = estimates(sums).at(0, 0)
-    if not told.of:
-        return None
-    return Side(told.share, told.low, told.high, told.count, told.of, told.users)
+    return side_of(told) if told.of else None
 
 
 def _changes(
@@ -245,25 +235,31 @@ def _changes(
         first, turn, last = days[begin], days[split.at], days[end - 1]
         slot = np.where((code >= first) & (code < turn), 1, NONE)
         slot = np.where((code >= turn) & (code <= last), 0, slot)
-        after, before, told = _sides(study, series, slot)
+        told = _gap(study, series, slot)
         if told is None or told.p is None or told.p * (end - begin) > CHANCE:
             continue
+        after, before = (_side(study, series, slot == side) for side in (0, 1))
+        assert after
+        assert before
         p = max(split.p, told.p * (end - begin))
         changes.append(Change(groups.values[int(turn)], before, after, p))
     return changes
 
 
-def _sides(study: Study, series: Series, slot: NDArray[np.int64]) -> tuple[Side, Side, Gap | None]:
-    """Slot 0, slot 1, and their difference."""
-    one, other = (_side(study, series, slot == code) for code in (0, 1))
-    assert one
-    assert other
+def _between(
+    study: Study, series: Series, code: NDArray[np.int64], two: Sequence[int]
+) -> Gap | None:
+    return _gap(study, series, np.where(code == two[0], 0, np.where(code == two[1], 1, NONE)))
+
+
+def _gap(study: Study, series: Series, slot: NDArray[np.int64]) -> Gap | None:
+    """Slot 0 less slot 1; None where nothing is of one of them."""
     if series.took is None or series.at is None:
-        return one, other, gaps(sums_of(study, series, slot, 2)).at(0)
+        return gaps(sums_of(study, series, slot, 2)).at(0)
     own = slot[series.at] >= 0
     at = series.at[own]
     user = study.index.user[at].astype("i8")
-    return one, other, gap_of_medians(series.took[own], user, slot[at])[2]
+    return gap_of_medians(series.took[own], user, slot[at])[2]
 
 
 def _releases(study: Study, scope: Scope, inside: Mask) -> list[Release]:

@@ -16,6 +16,10 @@ export function SidesChoice({ app, sides }: Props) {
   const properties = useVocabulary(app.key).data?.properties ?? [];
   const segments = useKept(app.key, "segment").data ?? [];
   const kind = kindOf(sides);
+  const values = properties.find((one) => one.name === sides?.by)?.values ?? [];
+  const groups = sides?.by
+    ? values.map(({ name }) => [name, name] as const)
+    : segments.map(({ document, name }) => [JSON.stringify(document), name] as const);
   const choose = (next: Sides) => change({ by: null, ...next, figure: null, of: null, side: null });
   const start = (chosen: string) => {
     const property = properties.find((one) => `by ${one.name}` === chosen);
@@ -48,24 +52,6 @@ export function SidesChoice({ app, sides }: Props) {
         {segments.length > 0 && <option value="segments">kept segments</option>}
         {kind === "figure" && <option value="figure">the journeys of a figure</option>}
       </Form.Select>
-      {sides?.by &&
-        (["one", "other"] as const).map((side) => (
-          <Form.Select
-            key={side}
-            size="sm"
-            className="in-row"
-            aria-label={side === "one" ? "The first group" : "The second group"}
-            value={sides[side]}
-            onChange={(event) => choose({ ...sides, [side]: event.target.value })}
-          >
-            {side === "other" && <option value="">{OTHERS}</option>}
-            {(properties.find((one) => one.name === sides.by)?.values ?? []).map((value) => (
-              <option key={value.name} value={value.name}>
-                {value.name}
-              </option>
-            ))}
-          </Form.Select>
-        ))}
       {sides &&
         kind === "periods" &&
         (["one", "other"] as const).map((side) => (
@@ -77,7 +63,7 @@ export function SidesChoice({ app, sides }: Props) {
           />
         ))}
       {sides &&
-        kind === "segments" &&
+        (sides.by || kind === "segments") &&
         (["one", "other"] as const).map((side) => (
           <Form.Select
             key={side}
@@ -88,9 +74,9 @@ export function SidesChoice({ app, sides }: Props) {
             onChange={(event) => choose({ ...sides, [side]: event.target.value })}
           >
             {side === "other" && <option value="">{OTHERS}</option>}
-            {segments.map((segment) => (
-              <option key={segment.id} value={JSON.stringify(segment.document)}>
-                {segment.name}
+            {groups.map(([value, name]) => (
+              <option key={value} value={value}>
+                {name}
               </option>
             ))}
           </Form.Select>
