@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from mossy_trail.core.inference.transitions import ONE, REPLACING, Tally, TransitionModel, find
+from mossy_trail.core.inference.transitions import ONE, REPLACING, Tally, TransitionModel, pair_row
 from mossy_trail.core.kernel import inner_kernel
 from mossy_trail.core.model.log import NONE, Column
 from mossy_trail.core.model.steps import MARK, MOVE, MOVES
@@ -23,33 +23,33 @@ from mossy_trail.core.replay.reading import shows_anew, ways
 from mossy_trail.core.replay.run import (
     BACK_PREVIOUS,
     ENTRIES,
-    REGISTERS,
     RESTART,
     RESTART_FRESH,
     RESTORED,
     ROOT_BACK,
     SELECTED,
-    SETTLE,
+    SETTLE_TIME,
+    STATE_SIZE,
     STEP,
     STEPS,
     TABS,
     TABS_SHARED,
     UNDER,
-    VIS,
+    VISIBLE,
     Run,
-    imprint,
-    stir,
-    wide,
+    as_int64,
+    fingerprint,
+    mix,
 )
 from mossy_trail.core.replay.walk import choose, take_row
 
-READINGS = 4
+BEAM_WIDTH = 4
 """Readings that are kept side by side."""
 BRANCHES = 6
 """Ways on from them that are tried for one view."""
 LONGEST = 2048
 """Views without moves after which the best reading is settled on, if the journey goes on."""
-FAINT = 5e-3
+BEAM_CUTOFF = 5e-3
 """A reading by so much less likely than the best one is let go."""
 MISFIT = 1e-3
 """What a reading weighs less for a reported move that does not fit its stack."""
@@ -63,7 +63,7 @@ brought it so low is mostly not what comes later."""
 LET_GO_FOR_LONG = 0.6
 """The same where nothing empties the stacks (a shared history, or restored ones), so that a
 misreading lasts."""
-_NAUGHT = 1e-3
+_OPTION_CUTOFF = 1e-3
 """A way on that weighs so much less than the best one is not even thought of."""
 _LIGHTEST = 1e-200
 
@@ -73,7 +73,7 @@ _NEW_ENTRY = sum(
 )
 _MOST_MOVES, _SWITCH = len(MOVES), MOVE["switch_tab"]
 _PUSH, _REPLACE = MOVE["push"], MOVE["replace"]
-_OPTIONS = READINGS * _MOST_MOVES
+_OPTIONS = BEAM_WIDTH * _MOST_MOVES
 _NOWHERE = 255
 """Where an edge leads whose reading was let go."""
 _CLEAR = 100.0
@@ -99,34 +99,35 @@ class Lattice(NamedTuple):
     move; its edges lead from readings before it to those after.
     """
 
-    at: Column
-    """Registers of each reading, shape (banks × readings, registers)."""
+    state: Column
+    """Where each reading stands; shape (2 × beam and one to try, STATE_SIZE)."""
     tabs: Column
-    prints: Column
+    fingerprints: Column
     """What tells a reading's stacks from others."""
-    weight: Column
-    best: Column
-    """How likely the best single path to a reading is; `weight` sums them all."""
-    way: Column
+    forward: Column
+    """How likely the views so far are, with all paths to a reading."""
+    viterbi: Column
+    """The same with the best single path alone."""
+    back_edge: Column
     """The last edge of that path."""
     options: Column
-    """Ways on: `weight`, `best`, and as an edge."""
+    """Ways on from the present readings."""
     rows: Column
     first_edge: Column
     edges: Column
-    weights: Column
-    """Weights of the readings after each column, scaled to a sum of one."""
-    fits: Column
-    """What moves reported since a column weigh, per reading."""
-    ways: Column
-    """`way` of each column's readings."""
+    forward_at: Column
+    """`forward` of the readings after each column, scaled to a sum of one."""
+    emission: Column
+    """How likely the moves reported since a column are, per reading."""
+    back_edges: Column
+    """`back_edge` of each column's readings."""
     backward: Column
 
 
 def new_lattice(run: Run) -> Lattice:
-    slots = 2 * READINGS + 1  # and one to try
+    slots = 2 * BEAM_WIDTH + 1  # and one to try
     return Lattice(
-        np.empty((slots, REGISTERS), "i8"),
+        np.empty((slots, STATE_SIZE), "i8"),
         np.empty((slots, len(run.tabs)), run.tabs.dtype),
         np.empty(slots, "i8"),
         np.ones(slots),
@@ -136,10 +137,10 @@ def new_lattice(run: Run) -> Lattice:
         np.empty(LONGEST + 1, "i8"),
         np.empty(LONGEST + 2, "i8"),
         np.empty((LONGEST + 1) * _OPTIONS, _EDGE),
-        np.empty((LONGEST + 1, READINGS)),
-        np.empty((LONGEST + 1, READINGS)),
-        np.empty((LONGEST + 1, READINGS), "i8"),
-        np.empty((2, READINGS)),
+        np.empty((LONGEST + 1, BEAM_WIDTH)),
+        np.empty((LONGEST + 1, BEAM_WIDTH)),
+        np.empty((LONGEST + 1, BEAM_WIDTH), "i8"),
+        np.empty((2, BEAM_WIDTH)),
     )
 
 
@@ -150,7 +151,7 @@ _OPTION = np.dtype([("weight", "f8"), ("of", "i8"), ("move", "i8"), ("slot", "i8
 def weigh(
     run: Run,
     lattice: Lattice,
-    usual: TransitionModel,
+    model: TransitionModel,
     open_rows: Column,
     tally: Tally,
     settle: int,
@@ -158,42 +159,45 @@ def weigh(
 ) -> float:
     """Weigh the readings of all users that `open_rows` marks; write each row's `choice`, `unsure`.
 
-    `tally`, with a row for each of `usual.weights`, is added to by what the readings tell. Returns
+    `tally`, with a row for each of `model.weights`, is added to by what the readings tell. Returns
     the logarithm of how likely the views are, all readings together.
     """
     rows = run.rows
-    run.at[SETTLE] = settle
-    at_start = run.at[ENTRIES]
-    none, one = wide(0), wide(1)  # not known to the compiler, which would make a case of them
+    run.state[SETTLE_TIME] = settle
+    at_start = run.state[ENTRIES]
+    none, one = (
+        as_int64(0),
+        as_int64(1),
+    )  # not known to the compiler, which would make a case of them
     made, bank, count, columns, found = at_start, none, one, none, 0.0
-    _copy(lattice, run.at, run.tabs, none)
-    lattice.fits[0, :] = 1.0
-    lattice.weights[0, 0] = 1.0
+    _copy(lattice, run.state, run.tabs, none)
+    lattice.emission[0, :] = 1.0
+    lattice.forward_at[0, 0] = 1.0
     for i in range(len(rows)):
         if not open_rows[i]:
             continue
         first = i == 0 or rows[i].user != rows[i - 1].user
         if first or columns == LONGEST:
-            found += _settle_on_best(run, lattice, usual, tally, columns, count, bank)
+            found += _settle_on_best(run, lattice, model, tally, columns, count, bank)
             count, columns, bank = one, none, none
             if first:
                 made = at_start
         waiting = 0
         for r in range(count):
-            slot = bank * READINGS + r
+            slot = bank * BEAM_WIDTH + r
             reading = _reading(run, lattice, slot)
-            reading.at[ENTRIES] = made
-            before = reading.at[STEPS]
+            reading.state[ENTRIES] = made
+            before = reading.state[STEPS]
             if take_row(reading, i, settle, doubled):
                 waiting |= 1 << r
-            made = reading.at[ENTRIES]
-            if count > 1 and reading.at[STEPS] != before:
+            made = reading.state[ENTRIES]
+            if count > 1 and reading.state[STEPS] != before:
                 _weigh_fit(reading, lattice, slot, columns, r)
         if waiting:
             if count == 1 and columns:  # whatever came before, all readings have become this one
-                found += _settle_on_best(run, lattice, usual, tally, columns, count, bank)
+                found += _settle_on_best(run, lattice, model, tally, columns, count, bank)
                 columns, bank = none, none
-            options = _weigh_options(run, lattice, usual, i, waiting, count, bank)
+            options = _weigh_options(run, lattice, model, i, waiting, count, bank)
             only = _only_way(lattice, options) if count == 1 else NONE
             if only != NONE:
                 made = _take_only_way(run, lattice, tally, i, only, made)
@@ -203,19 +207,21 @@ def weigh(
             made, count, logged = _branch(run, lattice, i, options, bank, columns, made)
             found += logged
             bank = 1 - bank
-    found += _settle_on_best(run, lattice, usual, tally, columns, count, bank)
+    found += _settle_on_best(run, lattice, model, tally, columns, count, bank)
     return found
 
 
 @inner_kernel
 def _reading(run: Run, lattice: Lattice, slot: int) -> Run:
-    return Run(run.rows, run.screens, run.entries, run.steps, lattice.tabs[slot], lattice.at[slot])
+    return Run(
+        run.rows, run.screens, run.entries, run.steps, lattice.tabs[slot], lattice.state[slot]
+    )
 
 
 @inner_kernel
-def _copy(lattice: Lattice, at: Column, tabs: Column, slot: int) -> None:
-    for k in range(len(at)):
-        lattice.at[slot, k] = at[k]
+def _copy(lattice: Lattice, state: Column, tabs: Column, slot: int) -> None:
+    for k in range(len(state)):
+        lattice.state[slot, k] = state[k]
     for k in range(len(tabs)):
         lattice.tabs[slot, k].root = tabs[k].root
         lattice.tabs[slot, k].top = tabs[k].top
@@ -225,31 +231,35 @@ def _copy(lattice: Lattice, at: Column, tabs: Column, slot: int) -> None:
 @inner_kernel
 def _weigh_fit(reading: Run, lattice: Lattice, slot: int, column: int, r: int) -> None:
     """Make a reading lighter if the step that it has made by a reported move landed elsewhere."""
-    elsewhere = reading.steps[reading.at[STEP]].marks & _LANDED_ELSEWHERE != 0
-    if elsewhere and lattice.weight[slot] > _LIGHTEST:
-        lattice.fits[column, r] *= MISFIT
-        lattice.weight[slot] *= MISFIT
-        lattice.best[slot] *= MISFIT
+    elsewhere = reading.steps[reading.state[STEP]].marks & _LANDED_ELSEWHERE != 0
+    if elsewhere and lattice.forward[slot] > _LIGHTEST:
+        lattice.emission[column, r] *= MISFIT
+        lattice.forward[slot] *= MISFIT
+        lattice.viterbi[slot] *= MISFIT
 
 
 @inner_kernel
 def _weigh_options(
-    run: Run, lattice: Lattice, usual: TransitionModel, i: int, waiting: int, count: int, bank: int
+    run: Run, lattice: Lattice, model: TransitionModel, i: int, waiting: int, count: int, bank: int
 ) -> int:
     """All ways on from the present readings, with their weights; how many there are."""
-    screen, params = wide(run.rows[i].screen), wide(run.rows[i].params)
-    share, total = _share_of_params(usual, screen, params), wide(0)
+    screen, params = as_int64(run.rows[i].screen), as_int64(run.rows[i].params)
+    share, total = _share_of_params(model, screen, params), as_int64(0)
     for r in range(count):
-        slot = bank * READINGS + r
+        slot = bank * BEAM_WIDTH + r
         if not waiting >> r & 1:
-            total = _add_option(lattice, total, lattice.weight[slot], r, wide(0), wide(NONE))
+            total = _add_option(
+                lattice, total, lattice.forward[slot], r, as_int64(0), as_int64(NONE)
+            )
             continue
         reading = _reading(run, lattice, slot)
-        pair = find(usual, run.entries[reading.at[VIS]].screen * len(run.screens) + screen)
+        pair = pair_row(
+            model, run.entries[reading.state[VISIBLE]].screen * len(run.screens) + screen
+        )
         open_ways = ways(reading, screen, params)
         for move in range(1, _MOST_MOVES):
             if open_ways >> move & 1:
-                weight = lattice.weight[slot] * usual.weights[pair, move]
+                weight = lattice.forward[slot] * model.weights[pair, move]
                 new = _NEW_ENTRY >> move & 1
                 if move == _SWITCH:
                     new = shows_anew(reading, screen, params)
@@ -267,12 +277,12 @@ def _add_option(lattice: Lattice, total: int, weight: float, of: int, move: int,
 
 
 @inner_kernel
-def _share_of_params(usual: TransitionModel, screen: int, params: int) -> float:
+def _share_of_params(model: TransitionModel, screen: int, params: int) -> float:
     """How likely it is that a new entry of this screen has these params."""
-    views = usual.of_screen[screen]
+    views = model.of_screen[screen]
     if params == NONE or views == 0:
         return 1.0
-    own = usual.of_params[params] if params < len(usual.of_params) else 0.0
+    own = model.of_params[params] if params < len(model.of_params) else 0.0
     return min(1.0, max(own, 1.0) / views)
 
 
@@ -291,7 +301,7 @@ def _branch(
     Returns the entries made so far, the number of readings, and the logarithm of their weight
     relative to that before.
     """
-    count, tried, heaviest = wide(0), 0, 0.0
+    count, tried, heaviest = as_int64(0), 0, 0.0
     edge = 0 if column == 1 else lattice.first_edge[column]
     lattice.first_edge[column] = edge
     lattice.rows[column] = i
@@ -300,45 +310,45 @@ def _branch(
         weight = lattice.options[option].weight
         if tried == 0:
             heaviest = weight
-        elif weight < heaviest * FAINT:
+        elif weight < heaviest * BEAM_CUTOFF:
             break
         tried += 1
         lattice.options[option].weight = -weight  # done
         of, move = lattice.options[option].of, lattice.options[option].move
-        old, new = bank * READINGS + of, (1 - bank) * READINGS + min(count, READINGS - 1)
-        spare = count == READINGS
+        old, new = bank * BEAM_WIDTH + of, (1 - bank) * BEAM_WIDTH + min(count, BEAM_WIDTH - 1)
+        spare = count == BEAM_WIDTH
         if spare:
-            new = 2 * READINGS
-        _copy(lattice, lattice.at[old], lattice.tabs[old], new)
+            new = 2 * BEAM_WIDTH
+        _copy(lattice, lattice.state[old], lattice.tabs[old], new)
         reading = _reading(run, lattice, new)
-        reading.at[ENTRIES] = made
+        reading.state[ENTRIES] = made
         if move:
             choose(reading, i, move)
-            made = reading.at[ENTRIES]
-        mark = _print_of(reading)
+            made = reading.state[ENTRIES]
+        mark = _fingerprint_of(reading)
         after = _same_reading(lattice, mark, count, 1 - bank)
         if after == NONE:
             if spare:
-                edge = _let_go(lattice, edge, option, weight / lattice.weight[old])
+                edge = _let_go(lattice, edge, option, weight / lattice.forward[old])
                 continue
             after = count
             count += 1
-            lattice.prints[new] = mark
-            lattice.weight[new] = lattice.best[new] = 0.0
-        slot = (1 - bank) * READINGS + after
-        step_weight = weight / lattice.weight[old]
-        lattice.weight[slot] += weight
-        path = lattice.best[old] * step_weight
-        if path > lattice.best[slot]:
-            lattice.best[slot] = path
-            lattice.way[slot] = edge
+            lattice.fingerprints[new] = mark
+            lattice.forward[new] = lattice.viterbi[new] = 0.0
+        slot = (1 - bank) * BEAM_WIDTH + after
+        step_weight = weight / lattice.forward[old]
+        lattice.forward[slot] += weight
+        path = lattice.viterbi[old] * step_weight
+        if path > lattice.viterbi[slot]:
+            lattice.viterbi[slot] = path
+            lattice.back_edge[slot] = edge
         _write_edge(run, lattice, edge, of, after, option, step_weight, reading)
         edge += 1
     for option in range(options):
         weight = lattice.options[option].weight
-        if weight > heaviest * _NAUGHT:
-            old = bank * READINGS + lattice.options[option].of
-            edge = _let_go(lattice, edge, option, weight / lattice.weight[old])
+        if weight > heaviest * _OPTION_CUTOFF:
+            old = bank * BEAM_WIDTH + lattice.options[option].of
+            edge = _let_go(lattice, edge, option, weight / lattice.forward[old])
     lattice.first_edge[column + 1] = edge
     return made, count, _scale(lattice, column, count, 1 - bank)
 
@@ -347,7 +357,7 @@ def _branch(
 def _only_way(lattice: Lattice, options: int) -> int:
     """The option beside which all others are faint, or −1."""
     heaviest = _heaviest(lattice, options)
-    enough = lattice.options[heaviest].weight * FAINT
+    enough = lattice.options[heaviest].weight * BEAM_CUTOFF
     for k in range(options):
         if k != heaviest and lattice.options[k].weight >= enough:
             return NONE
@@ -357,13 +367,13 @@ def _only_way(lattice: Lattice, options: int) -> int:
 @inner_kernel
 def _take_only_way(run: Run, lattice: Lattice, tally: Tally, i: int, option: int, made: int) -> int:
     """Let the one reading that there is go on; returns the entries made so far."""
-    reading, taken = _reading(run, lattice, wide(0)), lattice.options[option]
-    reading.at[ENTRIES] = made
+    reading, taken = _reading(run, lattice, as_int64(0)), lattice.options[option]
+    reading.state[ENTRIES] = made
     run.rows[i].unsure = False
     choose(reading, i, taken.move)
     tally.moves[taken.slot, taken.move] += ONE
     run.rows[i].choice = taken.move
-    return reading.at[ENTRIES]
+    return reading.state[ENTRIES]
 
 
 @inner_kernel
@@ -378,7 +388,7 @@ def _heaviest(lattice: Lattice, options: int) -> int:
 @inner_kernel
 def _same_reading(lattice: Lattice, mark: int, count: int, bank: int) -> int:
     for r in range(count):
-        if lattice.prints[bank * READINGS + r] == mark:
+        if lattice.fingerprints[bank * BEAM_WIDTH + r] == mark:
             return r
     return NONE
 
@@ -394,7 +404,7 @@ def _write_edge(
     weight: float,
     reading: Run,
 ) -> None:
-    record, below = lattice.edges[edge], run.steps[reading.at[STEP]].below
+    record, below = lattice.edges[edge], run.steps[reading.state[STEP]].below
     record.before, record.after = of, after
     record.move, record.slot = lattice.options[option].move, lattice.options[option].slot
     record.weight = weight
@@ -414,11 +424,11 @@ def _let_go(lattice: Lattice, edge: int, option: int, weight: float) -> int:
 @inner_kernel
 def _standing(run: Run, reading: Run, below: int) -> int:
     """A number that is the same where a step stands alike: its tab, depth, and what is below."""
-    entry = run.entries[reading.at[VIS]]
-    place = stir(stir(entry.tab, entry.depth), entry.region)
+    entry = run.entries[reading.state[VISIBLE]]
+    place = mix(mix(entry.tab, entry.depth), entry.region)
     if below == NONE:
         return place
-    return stir(stir(place, run.entries[below].screen), run.entries[below].params)
+    return mix(mix(place, run.entries[below].screen), run.entries[below].params)
 
 
 @inner_kernel
@@ -426,34 +436,34 @@ def _scale(lattice: Lattice, column: int, count: int, bank: int) -> float:
     """Scale the readings' weights to a sum of one, so that they never vanish."""
     total = best = 0.0
     for r in range(count):
-        total += lattice.weight[bank * READINGS + r]
-        best = max(best, lattice.best[bank * READINGS + r])
+        total += lattice.forward[bank * BEAM_WIDTH + r]
+        best = max(best, lattice.viterbi[bank * BEAM_WIDTH + r])
     for r in range(count):
-        slot = bank * READINGS + r
-        lattice.weight[slot] /= total
-        lattice.best[slot] /= best
-        lattice.weights[column, r] = lattice.weight[slot]
-        lattice.ways[column, r] = lattice.way[slot]
-        lattice.fits[column, r] = 1.0
+        slot = bank * BEAM_WIDTH + r
+        lattice.forward[slot] /= total
+        lattice.viterbi[slot] /= best
+        lattice.forward_at[column, r] = lattice.forward[slot]
+        lattice.back_edges[column, r] = lattice.back_edge[slot]
+        lattice.emission[column, r] = 1.0
     return np.log(total)
 
 
 @inner_kernel
-def _print_of(reading: Run) -> int:
+def _fingerprint_of(reading: Run) -> int:
     """A number that is the same for readings with the same stacks everywhere."""
-    entries, at = reading.entries, reading.at
-    vis = at[VIS]
-    under = NONE if at[UNDER] == NONE else entries[at[UNDER]].print
-    restored = NONE if at[RESTORED] == NONE else entries[at[RESTORED]].print
-    mark = imprint(entries[vis].print, under, restored, at[SELECTED], 0, NONE)
+    entries, state = reading.entries, reading.state
+    visible = state[VISIBLE]
+    under = NONE if state[UNDER] == NONE else entries[state[UNDER]].fingerprint
+    restored = NONE if state[RESTORED] == NONE else entries[state[RESTORED]].fingerprint
+    mark = fingerprint(entries[visible].fingerprint, under, restored, state[SELECTED], 0, NONE)
     for tab in range(len(reading.tabs)):
         top = reading.tabs[tab].top
-        resting = entries[tab if top == NONE else top].print
+        resting = entries[tab if top == NONE else top].fingerprint
         later = 0
-        if at[ROOT_BACK] == BACK_PREVIOUS:
+        if state[ROOT_BACK] == BACK_PREVIOUS:
             for other in range(len(reading.tabs)):
                 later += reading.tabs[other].used > reading.tabs[tab].used
-        mark += stir(stir(resting, tab), wide(later))
+        mark += mix(mix(resting, tab), as_int64(later))
     return mark
 
 
@@ -461,26 +471,26 @@ def _print_of(reading: Run) -> int:
 def _settle_on_best(
     run: Run,
     lattice: Lattice,
-    usual: TransitionModel,
+    model: TransitionModel,
     tally: Tally,
     columns: int,
     count: int,
     bank: int,
 ) -> float:
     """Choose the likeliest path through the lattice; its last reading goes on alone."""
-    best, total = wide(0), 0.0
+    best, total = as_int64(0), 0.0
     for r in range(count):
-        slot = bank * READINGS + r
-        total += lattice.weight[slot]
-        if lattice.best[slot] > lattice.best[bank * READINGS + best]:
+        slot = bank * BEAM_WIDTH + r
+        total += lattice.forward[slot]
+        if lattice.viterbi[slot] > lattice.viterbi[bank * BEAM_WIDTH + best]:
             best = r
-    last = bank * READINGS + best
+    last = bank * BEAM_WIDTH + best
     if columns:
-        _weigh_backward(run, lattice, usual, tally, columns, count, best)
+        _weigh_backward(run, lattice, model, tally, columns, count, best)
     if last != 0:
-        _copy(lattice, lattice.at[last], lattice.tabs[last], wide(0))
-    lattice.weight[0] = lattice.best[0] = 1.0
-    lattice.weights[0, 0] = lattice.fits[0, 0] = 1.0
+        _copy(lattice, lattice.state[last], lattice.tabs[last], as_int64(0))
+    lattice.forward[0] = lattice.viterbi[0] = 1.0
+    lattice.forward_at[0, 0] = lattice.emission[0, 0] = 1.0
     return np.log(total)
 
 
@@ -488,32 +498,32 @@ def _settle_on_best(
 def _weigh_backward(
     run: Run,
     lattice: Lattice,
-    usual: TransitionModel,
+    model: TransitionModel,
     tally: Tally,
     columns: int,
     count: int,
     best: int,
 ) -> None:
     now, then = 0, 1
-    for r in range(READINGS):
+    for r in range(BEAM_WIDTH):
         lattice.backward[now, r] = 1.0 if r < count else 0.0
     on_path = best
-    lasting = run.at[TABS] == TABS_SHARED or run.at[RESTART] != RESTART_FRESH
+    lasting = run.state[TABS] == TABS_SHARED or run.state[RESTART] != RESTART_FRESH
     let_go = LET_GO_FOR_LONG if lasting else LET_GO
-    sure = SURE_OF_SHARED if run.at[TABS] == TABS_SHARED else SURE
+    sure = SURE_OF_SHARED if run.state[TABS] == TABS_SHARED else SURE
     for column in range(columns, 0, -1):
         first, end = lattice.first_edge[column], lattice.first_edge[column + 1]
         total = _weigh_edges(lattice, column, first, end, now, then, let_go)
-        taken = lattice.edges[lattice.ways[column, on_path]]
+        taken = lattice.edges[lattice.back_edges[column, on_path]]
         agreeing = pushed = replaced = 0.0
-        slot = wide(NONE)
+        slot = as_int64(NONE)
         for e in range(first, end):
             edge = lattice.edges[e]
             if edge.move == _PUSH:
                 pushed += edge.weight
             elif edge.move == _REPLACE:
                 replaced += edge.weight
-                slot = wide(edge.slot)
+                slot = as_int64(edge.slot)
             if edge.after == _NOWHERE:
                 continue
             if edge.move == taken.move and edge.standing == taken.standing:
@@ -521,7 +531,7 @@ def _weigh_backward(
             if edge.move:
                 tally.moves[edge.slot, edge.move] += int(ONE * edge.weight / total + 0.5)
         if len(tally.replacing) and slot != NONE and pushed > 0:
-            _tell_of_replacing(usual, tally, slot, replaced / pushed)
+            _tell_of_replacing(model, tally, slot, replaced / pushed)
         row = lattice.rows[column]
         run.rows[row].choice = taken.move
         run.rows[row].unsure = agreeing < sure * total
@@ -535,11 +545,11 @@ def _weigh_edges(
 ) -> float:
     """Make each edge's weight its share of all paths, but for a factor that is returned."""
     onward_of_kept = 0.0
-    for r in range(READINGS):
+    for r in range(BEAM_WIDTH):
         lattice.backward[then, r] = 0.0
         if lattice.backward[now, r] > 0:
-            fit = lattice.fits[column, r] * lattice.backward[now, r]
-            onward_of_kept += lattice.weights[column, r] * fit
+            fit = lattice.emission[column, r] * lattice.backward[now, r]
+            onward_of_kept += lattice.forward_at[column, r] * fit
     total = 0.0
     for e in range(first, end):
         edge = lattice.edges[e]
@@ -547,21 +557,21 @@ def _weigh_edges(
         if edge.after == _NOWHERE:
             onward *= let_go * onward_of_kept
         else:
-            onward *= lattice.fits[column, edge.after] * lattice.backward[now, edge.after]
+            onward *= lattice.emission[column, edge.after] * lattice.backward[now, edge.after]
         lattice.backward[then, edge.before] += onward
-        share = onward * lattice.weights[column - 1, edge.before]
-        share *= lattice.fits[column - 1, edge.before]
+        share = onward * lattice.forward_at[column - 1, edge.before]
+        share *= lattice.emission[column - 1, edge.before]
         edge.weight = share
         total += share
-    for r in range(READINGS):
+    for r in range(BEAM_WIDTH):
         lattice.backward[then, r] /= total
     return total
 
 
 @inner_kernel
-def _tell_of_replacing(usual: TransitionModel, tally: Tally, slot: int, ratio: float) -> None:
+def _tell_of_replacing(model: TransitionModel, tally: Tally, slot: int, ratio: float) -> None:
     """Add what a view tells of how often this screen takes the place of the one before."""
-    ratio *= usual.weights[slot, _PUSH] / usual.weights[slot, _REPLACE]
+    ratio *= model.weights[slot, _PUSH] / model.weights[slot, _REPLACE]
     ratio = min(max(ratio, 1 / _CLEAR), _CLEAR)
     for k in range(len(REPLACING)):
         likely = np.log(REPLACING[k] * ratio + 1 - REPLACING[k])

@@ -1,4 +1,4 @@
-"""How usual each move is in an app: what weighs one reading of its views against another."""
+"""The transition model: how usual each move is in an app, by which its readings are weighed."""
 
 from __future__ import annotations
 
@@ -139,8 +139,10 @@ def counted(pairs: Pairs, walked: Sequence[Walked], screens: int) -> tuple[Tally
     return Tally(told, np.rint(likely).astype("int64")), ahead
 
 
-def usual_of(pairs: Pairs, tally: Tally, ahead: Column, runs: Sequence[Run]) -> TransitionModel:
-    """What is usual by what is told of pairs, and ways `ahead`.
+def transition_model(
+    pairs: Pairs, tally: Tally, ahead: Column, runs: Sequence[Run]
+) -> TransitionModel:
+    """The model by what is told of pairs, and ways `ahead`.
 
     Each move's chance from a screen is its share there, drawn toward its share in the whole app
     where few steps tell it. Moves that put a screen on a stack have the chance of this screen in
@@ -151,16 +153,16 @@ def usual_of(pairs: Pairs, tally: Tally, ahead: Column, runs: Sequence[Run]) -> 
     kind = _kinds(screens, start, pairs.home)
     of_kind = _GUESS_STEPS * _GUESS
     np.add.at(of_kind, kind, tally.moves / ONE)
-    usual_there = (of_kind / of_kind.sum(1, keepdims=True))[kind]
+    prior_of_kind = (of_kind / of_kind.sum(1, keepdims=True))[kind]
     views_from = _sums(start, pairs.views)
-    prior = usual_there * (ahead / views_from)[:, None]
-    prior[:, _TO_WHAT_IS_THERE] = usual_there[:, _TO_WHAT_IS_THERE]
+    prior = prior_of_kind * (ahead / views_from)[:, None]
+    prior[:, _TO_WHAT_IS_THERE] = prior_of_kind[:, _TO_WHAT_IS_THERE]
     again = start == end
     anew = prior[again][:, [_PUSH, _UPDATE]].sum(1)
     prior[again] *= _ANEW
     prior[again, _UPDATE], prior[again, _PUSH] = (1 - _ANEW) * anew, _ANEW * anew
     to_tab = np.unique([start, pairs.home], axis=1, return_inverse=True)[1].ravel()
-    prior[:, _SWITCH] = usual_there[:, _SWITCH] * _sums(to_tab, pairs.views) / views_from
+    prior[:, _SWITCH] = prior_of_kind[:, _SWITCH] * _sums(to_tab, pairs.views) / views_from
     prior[_is_root(runs[0], start), MOVE["pop"]] *= _BACK_AT_ROOT
     own = tally.moves / ONE
     steps_from = _sums(start, own.sum(1))[:, None]
@@ -242,19 +244,19 @@ def _slot(table: Column, key: int) -> int:
 
 
 @kernel
-def slots_of(usual: TransitionModel, keys: Column) -> Column:
+def slots_of(model: TransitionModel, keys: Column) -> Column:
     """The row of `weights` of each pair."""
     slots = np.empty(len(keys), np.int64)
     for i in range(len(keys)):
-        slots[i] = _slot(usual.keys, keys[i])
+        slots[i] = _slot(model.keys, keys[i])
     return slots
 
 
 @inner_kernel
-def find(usual: TransitionModel, key: int) -> int:
+def pair_row(model: TransitionModel, key: int) -> int:
     """The row of `weights` of a pair."""
-    slot = _slot(usual.keys, key)
-    return slot if usual.keys[slot] == key else len(usual.keys)
+    slot = _slot(model.keys, key)
+    return slot if model.keys[slot] == key else len(model.keys)
 
 
 def _views(runs: Sequence[Run]) -> tuple[Column, Column]:

@@ -63,7 +63,17 @@ def walk_through(
     fate = np.empty(n, "u1")
     guessed = np.zeros(int(source.user.max(initial=-1)) + 1, bool)
     made, written = _walk_through(
-        source, edges, run, run.at.copy(), choices, entries, steps, fate, guessed, settle, doubled
+        source,
+        edges,
+        run,
+        run.state.copy(),
+        choices,
+        entries,
+        steps,
+        fate,
+        guessed,
+        settle,
+        doubled,
     )
     return Walked(
         Entries(*_first(made, entries)),
@@ -97,7 +107,7 @@ def _walk_through(
     source: Source,
     edges: Column,
     run: Run,
-    registers: Column,
+    state: Column,
     choices: Choices,
     entries: Entries,
     steps: StepColumns,
@@ -117,17 +127,17 @@ def _walk_through(
             for i in range(end - begin):
                 rows[i].choice = choices.choice[begin + i]
                 rows[i].unsure = choices.unsure[begin + i]
-        run.at[:] = registers
+        run.state[:] = state
         empty(run)
-        own = Run(rows, run.screens, run.entries, run.steps, run.tabs, run.at)
+        own = Run(rows, run.screens, run.entries, run.steps, run.tabs, run.state)
         walk(own, settle, doubled)
         shift = made - roots
-        _take_entries(run, entries, roots, run.at[ENTRIES], shift)
+        _take_entries(run, entries, roots, run.state[ENTRIES], shift)
         _take_steps(own, steps, written, begin, shift, guessed)
         for i in range(end - begin):
             fate[begin + i] = rows[i].fate
-        made += run.at[ENTRIES] - roots
-        written += run.at[STEPS]
+        made += run.state[ENTRIES] - roots
+        written += run.state[STEPS]
     return made, written
 
 
@@ -153,7 +163,7 @@ def _take_steps(
     run: Run, steps: StepColumns, written: int, begin: int, shift: int, guessed: Column
 ) -> None:
     roots = len(run.tabs)
-    for i in range(run.at[STEPS]):
+    for i in range(run.state[STEPS]):
         step, k = run.steps[i], written + i
         steps.entry[k] = _shifted(step.entry, roots, shift)
         steps.below[k] = _shifted(step.below, roots, shift)

@@ -14,7 +14,6 @@ from mossy_trail.core.model.steps import MARK, MOVE, OUTSIDE, SHEET, TAB
 from mossy_trail.core.replay.run import (
     ACROSS,
     ACROSS_HERE,
-    AHEAD,
     BACK_EXIT,
     BACK_FIRST,
     BACK_IN_BAR,
@@ -29,7 +28,6 @@ from mossy_trail.core.replay.run import (
     LINK_COLD,
     LINK_OVER,
     LINK_WARM,
-    LOOKS,
     MARKED,
     OPENED_COLD,
     OUTSIDE_KEPT,
@@ -38,17 +36,19 @@ from mossy_trail.core.replay.run import (
     RESELECT_STAY,
     RESTORED,
     ROOT_BACK,
+    SEARCH_BUDGET,
     SELECTED,
     SIGNED_OUT,
-    SPARE,
+    SPARE_ENTRIES,
     TABS,
     TABS_RESET,
     TABS_SHARED,
+    TAKEN_OFF,
     UNDER,
-    VIS,
+    VISIBLE,
     Run,
-    imprint,
-    wide,
+    as_int64,
+    fingerprint,
 )
 
 _LANDED_ELSEWHERE, _PILED_UP = MARK["landed_elsewhere"], MARK["piled_up"]
@@ -65,12 +65,12 @@ _ALONE = BELOW_LINKS.index("alone")
 @inner_kernel
 def land(run: Run, move: int, row: int, screen: int, params: int) -> int:
     """The entry that a reported move leads to; −1 where it shows no screen."""
-    vis = run.at[VIS]
+    visible = run.state[VISIBLE]
     if move != _POP and move != _CLOSE and move != _FORWARD:
         leave_menu(run, screen)
     entry = _land(run, move, row, screen, params)
     if entry == NONE:
-        run.at[VIS] = vis
+        run.state[VISIBLE] = visible
     return entry
 
 
@@ -79,18 +79,18 @@ def _land(run: Run, move: int, row: int, screen: int, params: int) -> int:
     if move == _POP:
         return pop(run, screen, params)
     if move == _POP_TO:
-        return _pop_to(run, wide(run.rows[row].count), screen, params)
+        return _pop_to(run, as_int64(run.rows[row].count), screen, params)
     if move == _CLOSE:
         return close(run, screen, params)
     if move == _SWITCH:
-        return switch(run, wide(run.rows[row].tab), screen, params)
+        return switch(run, as_int64(run.rows[row].tab), screen, params)
     if move == _FORWARD:
-        return go_forward(run, wide(run.rows[row].count), screen, params)
+        return go_forward(run, as_int64(run.rows[row].count), screen, params)
     if screen == NONE:
         return NONE
     if move == _RESET:
         return reset(run, screen, params)
-    if run.at[VIS] == NONE:
+    if run.state[VISIBLE] == NONE:
         return alone(run, screen, params)
     if move == _PUSH:
         return push(run, screen, params)
@@ -100,43 +100,43 @@ def _land(run: Run, move: int, row: int, screen: int, params: int) -> int:
         return open_sheet(run, screen, params)
     if move == _UPDATE:
         return _update(run, screen, params)
-    return redirect(run, wide(run.rows[row].via), screen, params)
+    return redirect(run, as_int64(run.rows[row].via), screen, params)
 
 
 @inner_kernel
 def stand_on(run: Run, entry: int) -> None:
     """Make the entry the visible one."""
-    at, entries = run.at, run.entries
-    at[VIS] = entry
-    if entries[entry].region == OUTSIDE and entry == at[UNDER]:
-        at[UNDER] = NONE
+    state, entries = run.state, run.entries
+    state[VISIBLE] = entry
+    if entries[entry].region == OUTSIDE and entry == state[UNDER]:
+        state[UNDER] = NONE
     if entries[entry].region != TAB:
         return
-    tab, before = entries[entry].tab, at[SELECTED]
-    at[SELECTED] = tab
-    if at[TABS] == TABS_SHARED:
+    tab, before = entries[entry].tab, state[SELECTED]
+    state[SELECTED] = tab
+    if state[TABS] == TABS_SHARED:
         return
-    if before != tab and before != NONE and at[TABS] == TABS_RESET:
+    if before != tab and before != NONE and state[TABS] == TABS_RESET:
         run.tabs[before].top = NONE
     run.tabs[tab].top = entry
-    at[CLOCK] += 1
-    run.tabs[tab].used = at[CLOCK]
+    state[CLOCK] += 1
+    run.tabs[tab].used = state[CLOCK]
 
 
 @inner_kernel
 def empty(run: Run) -> None:
     """All stacks are gone: the app starts afresh."""
-    at = run.at
+    state = run.state
     _empty_tabs(run)
-    at[VIS] = at[UNDER] = at[RESTORED] = at[AHEAD] = NONE
-    at[SIGNED_OUT] = 0
+    state[VISIBLE] = state[UNDER] = state[RESTORED] = state[TAKEN_OFF] = NONE
+    state[SIGNED_OUT] = 0
 
 
 @inner_kernel
 def _empty_tabs(run: Run) -> None:
     for tab in range(len(run.tabs)):
         run.tabs[tab].top = run.tabs[tab].used = NONE
-    run.at[SELECTED] = NONE
+    run.state[SELECTED] = NONE
 
 
 # What stands where.
@@ -153,8 +153,8 @@ def same(run: Run, entry: int, screen: int, params: int) -> bool:
 
 @inner_kernel
 def on_splash(run: Run) -> bool:
-    vis = run.at[VIS]
-    return vis != NONE and run.screens[run.entries[vis].screen].role == _SPLASH
+    visible = run.state[VISIBLE]
+    return visible != NONE and run.screens[run.entries[visible].screen].role == _SPLASH
 
 
 @inner_kernel
@@ -168,40 +168,40 @@ def is_menu(run: Run, entry: int) -> bool:
 @inner_kernel
 def leave_menu(run: Run, screen: int) -> None:
     """A menu is no ground to stand on: what is done from it is done to what it lies over."""
-    vis = run.at[VIS]
-    if is_menu(run, vis) and run.entries[vis].screen != screen:
-        run.at[VIS] = run.entries[vis].under
+    visible = run.state[VISIBLE]
+    if is_menu(run, visible) and run.entries[visible].screen != screen:
+        run.state[VISIBLE] = run.entries[visible].under
 
 
 @inner_kernel
 def home_of(run: Run, screen: int) -> int:
     """The tab that a screen goes to; −1 where it has none, or stays where the user is."""
-    home, at = run.screens[screen].home, run.at
+    home, state = run.screens[screen].home, run.state
     if home != SEVERAL:
         return home
-    if at[REPORTED] != NONE and run.screens[screen].homes >> at[REPORTED] & 1:
-        return at[REPORTED]
-    if at[SELECTED] != NONE and run.screens[screen].homes >> at[SELECTED] & 1:
-        return at[SELECTED]
+    if state[REPORTED] != NONE and run.screens[screen].homes >> state[REPORTED] & 1:
+        return state[REPORTED]
+    if state[SELECTED] != NONE and run.screens[screen].homes >> state[SELECTED] & 1:
+        return state[SELECTED]
     return NONE
 
 
 @inner_kernel
 def at_home(run: Run, entry: int) -> bool:
     """Whether the entry stands in the tab that its screen goes to, if it goes to one."""
-    home = home_of(run, wide(run.entries[entry].screen))
+    home = home_of(run, as_int64(run.entries[entry].screen))
     return home == NONE or home == run.entries[entry].tab
 
 
 @inner_kernel
 def _home_afresh(run: Run, screen: int) -> int:
     """The tab of a screen that lies on nothing; of several tabs, the first where none is told."""
-    home, at = home_of(run, screen), run.at
+    home, state = home_of(run, screen), run.state
     if home != NONE or run.screens[screen].home != SEVERAL:
         return home
-    if at[SELECTED] != NONE:
-        return at[SELECTED]
-    first = wide(0)
+    if state[SELECTED] != NONE:
+        return state[SELECTED]
+    first = as_int64(0)
     while run.screens[screen].homes >> first & 1 == 0 and first < len(run.tabs) - 1:
         first += 1
     return first
@@ -210,10 +210,10 @@ def _home_afresh(run: Run, screen: int) -> int:
 @inner_kernel
 def _across(run: Run, screen: int) -> int:
     """The other tab that a forward move to this screen leads to, or −1."""
-    at, entries = run.at, run.entries
-    if at[TABS] == TABS_SHARED or at[ACROSS] == ACROSS_HERE or at[VIS] == NONE:
+    state, entries = run.state, run.entries
+    if state[TABS] == TABS_SHARED or state[ACROSS] == ACROSS_HERE or state[VISIBLE] == NONE:
         return NONE
-    base = sheets_gone(run, at[VIS])
+    base = sheets_gone(run, state[VISIBLE])
     home = home_of(run, screen)
     if entries[base].region == TAB and entries[base].tab == home:
         return NONE
@@ -225,21 +225,21 @@ def below(run: Run, entry: int) -> int:
     """The entry that "back" reveals from this one; −1 where it leaves the app."""
     entries = run.entries
     under = entries[entry].below
-    if under != NONE or entries[entry].region != TAB or run.at[TABS] == TABS_SHARED:
+    if under != NONE or entries[entry].region != TAB or run.state[TABS] == TABS_SHARED:
         return under
     tab = _tab_behind(run, entries[entry].tab)
-    return run.at[UNDER] if tab == NONE else _resting(run, tab)
+    return run.state[UNDER] if tab == NONE else _resting(run, tab)
 
 
 @inner_kernel
 def _tab_behind(run: Run, tab: int) -> int:
     """The tab that "back" at this tab's root leads to, or −1."""
-    return NONE if run.at[ROOT_BACK] == BACK_EXIT else _tab_before(run, tab)
+    return NONE if run.state[ROOT_BACK] == BACK_EXIT else _tab_before(run, tab)
 
 
 @rare_kernel
 def _tab_before(run: Run, tab: int) -> int:
-    rule = run.at[ROOT_BACK]
+    rule = run.state[ROOT_BACK]
     if rule == BACK_FIRST:
         return NONE if tab == 0 else 0
     if rule == BACK_IN_BAR:
@@ -262,20 +262,24 @@ def _resting(run: Run, tab: int) -> int:
 @inner_kernel
 def further_down(run: Run, screen: int, params: int) -> int:
     """The nearest entry of this screen below the visible one, or −1."""
-    vis = run.at[VIS]
-    return NONE if vis == NONE else _down_to(run, run.entries[vis].below, screen, params, False)
+    visible = run.state[VISIBLE]
+    return (
+        NONE
+        if visible == NONE
+        else _down_to(run, run.entries[visible].below, screen, params, False)
+    )
 
 
 @inner_kernel
 def _down_to(run: Run, entry: int, screen: int, params: int, inside: bool) -> int:
     """The nearest entry of this screen from `entry` down, or −1; `inside`: only within tabs."""
-    looks = run.at[LOOKS]
+    looks = run.state[SEARCH_BUDGET]
     while entry != NONE and looks > 0 and not same(run, entry, screen, params):
         looks -= 1
         entry = run.entries[entry].below
         if inside and entry != NONE and run.entries[entry].region != TAB:
             entry = NONE
-    run.at[LOOKS] = looks
+    run.state[SEARCH_BUDGET] = looks
     return entry if same(run, entry, screen, params) else NONE
 
 
@@ -302,7 +306,7 @@ def _outside_gone(run: Run, entry: int) -> int:
 def _entry(
     run: Run, screen: int, params: int, under: int, depth: int, region: int, tab: int, base: int
 ) -> int:
-    entries, entry = run.entries, run.at[ENTRIES]
+    entries, entry = run.entries, run.state[ENTRIES]
     entries[entry].screen = screen
     entries[entry].params = params
     entries[entry].below = under
@@ -311,11 +315,11 @@ def _entry(
     entries[entry].tab = tab
     entries[entry].under = base
     entries[entry].forward = NONE
-    below_it = NONE if under == NONE else entries[under].print
-    base_of_it = NONE if base == NONE else entries[base].print
-    entries[entry].print = imprint(screen, params, below_it, region, tab, base_of_it)
-    run.at[ENTRIES] = entry + 1
-    run.at[AHEAD] = NONE
+    below_it = NONE if under == NONE else entries[under].fingerprint
+    base_of_it = NONE if base == NONE else entries[base].fingerprint
+    entries[entry].fingerprint = fingerprint(screen, params, below_it, region, tab, base_of_it)
+    run.state[ENTRIES] = entry + 1
+    run.state[TAKEN_OFF] = NONE
     return entry
 
 
@@ -330,7 +334,7 @@ def over(run: Run, base: int, screen: int, params: int) -> int:
     """A new entry on top of `base`, in its region; on a shared stack, in the screen's own."""
     under = run.entries[base]
     depth = under.depth + 1
-    if run.at[TABS] == TABS_SHARED and under.region != SHEET:
+    if run.state[TABS] == TABS_SHARED and under.region != SHEET:
         tab = _tab_on_shared(run, screen, base)
         region = OUTSIDE if tab == NONE else TAB
         return _entry(run, screen, params, base, depth, region, tab, NONE)
@@ -353,15 +357,15 @@ def _tab_on_shared(run: Run, screen: int, base: int) -> int:
 @inner_kernel
 def instead(run: Run, old: int, screen: int, params: int) -> int:
     """A new entry in the place of `old`. What lies ahead stays there."""
-    gone, ahead = run.entries[old], run.at[AHEAD]
+    gone, ahead = run.entries[old], run.state[TAKEN_OFF]
     region, tab = gone.region, gone.tab
-    if run.at[TABS] == TABS_SHARED and region != SHEET and screen != gone.screen:
+    if run.state[TABS] == TABS_SHARED and region != SHEET and screen != gone.screen:
         tab = _tab_on_shared(run, screen, gone.below)
         if tab == NONE and not run.screens[screen].outside:
             tab = gone.tab
         region = OUTSIDE if tab == NONE else TAB
     entry = _entry(run, screen, params, gone.below, gone.depth, region, tab, gone.under)
-    run.at[AHEAD] = ahead
+    run.state[TAKEN_OFF] = ahead
     return entry
 
 
@@ -381,8 +385,8 @@ def alone(run: Run, screen: int, params: int) -> int:
 @inner_kernel
 def _stays(run: Run, screen: int) -> bool:
     """Whether this screen has no tab, or what is visible stands in its only one."""
-    home, vis = run.screens[screen].home, run.at[VIS]
-    return home == NONE or (run.entries[vis].region == TAB and home == run.entries[vis].tab)
+    home, visible = run.screens[screen].home, run.state[VISIBLE]
+    return home == NONE or (run.entries[visible].region == TAB and home == run.entries[visible].tab)
 
 
 @inner_kernel
@@ -406,36 +410,36 @@ def _push_out(run: Run, screen: int, params: int) -> int:
 
 @inner_kernel
 def _put_on_top(run: Run, screen: int, params: int) -> int:
-    vis = run.at[VIS]
-    if _on_stack(run, vis, screen, params):
-        run.at[MARKED] |= _PILED_UP
-    return over(run, vis, screen, params)
+    visible = run.state[VISIBLE]
+    if _on_stack(run, visible, screen, params):
+        run.state[MARKED] |= _PILED_UP
+    return over(run, visible, screen, params)
 
 
 @inner_kernel
 def reset(run: Run, screen: int, params: int) -> int:
     """The app put afresh on this screen; after signing out, all tabs too."""
-    if run.at[SIGNED_OUT]:
+    if run.state[SIGNED_OUT]:
         _empty_tabs(run)
-    run.at[UNDER] = NONE
-    run.at[SIGNED_OUT] = 0
+    run.state[UNDER] = NONE
+    run.state[SIGNED_OUT] = 0
     return alone(run, screen, params)
 
 
 @inner_kernel
 def _goes_inside(run: Run, screen: int) -> bool:
-    at, home = run.at, run.screens[screen].home
-    if run.entries[at[VIS]].region != OUTSIDE or home == NONE:
+    state, home = run.state, run.screens[screen].home
+    if run.entries[state[VISIBLE]].region != OUTSIDE or home == NONE:
         return False
-    return home != SEVERAL or (at[REPORTED] != NONE and home_of(run, screen) == at[REPORTED])
+    return home != SEVERAL or (state[REPORTED] != NONE and home_of(run, screen) == state[REPORTED])
 
 
 @rare_kernel
 def _onto_tab(run: Run, tab: int, screen: int, params: int) -> int:
     """On top of the kept stack of another tab, or of its root."""
-    base = sheets_gone(run, run.at[VIS])
+    base = sheets_gone(run, run.state[VISIBLE])
     if run.entries[base].region == OUTSIDE:
-        run.at[VIS] = base
+        run.state[VISIBLE] = base
         return enter(run, screen, params, False)
     return _put_on_tab(run, tab, screen, params)
 
@@ -446,13 +450,13 @@ def _put_on_tab(run: Run, tab: int, screen: int, params: int) -> int:
     if top == NONE and screen == run.tabs[tab].root:
         return _bottom(run, tab, screen, params)
     if top != NONE and _on_stack(run, top, screen, params):
-        run.at[MARKED] |= _PILED_UP
+        run.state[MARKED] |= _PILED_UP
     return over(run, _resting(run, tab), screen, params)
 
 
 @inner_kernel
 def _on_stack(run: Run, entry: int, screen: int, params: int) -> bool:
-    entries, looks = run.entries, run.at[LOOKS]
+    entries, looks = run.entries, run.state[SEARCH_BUDGET]
     region, tab = entries[entry].region, entries[entry].tab
     found = False
     while not found and looks > 0 and entry != NONE and entries[entry].region == region:
@@ -461,7 +465,7 @@ def _on_stack(run: Run, entry: int, screen: int, params: int) -> bool:
         looks -= 1
         found = entries[entry].screen == screen and entries[entry].params == params
         entry = entries[entry].below
-    run.at[LOOKS] = looks
+    run.state[SEARCH_BUDGET] = looks
     return found
 
 
@@ -471,15 +475,19 @@ def enter(run: Run, screen: int, params: int, replaces: bool) -> int:
 
     The outside is cleared, or kept under the tabs. Gates that stood over the inside go either way.
     """
-    vis, tab = run.at[VIS], home_of(run, screen)
-    kept = run.at[KEEP_OUTSIDE] == OUTSIDE_KEPT
-    if run.at[TABS] == TABS_SHARED:
+    visible, tab = run.state[VISIBLE], home_of(run, screen)
+    kept = run.state[KEEP_OUTSIDE] == OUTSIDE_KEPT
+    if run.state[TABS] == TABS_SHARED:
         if kept:
-            return instead(run, vis, screen, params) if replaces else over(run, vis, screen, params)
-        base = _outside_gone(run, vis)
+            return (
+                instead(run, visible, screen, params)
+                if replaces
+                else over(run, visible, screen, params)
+            )
+        base = _outside_gone(run, visible)
         return alone(run, screen, params) if base == NONE else over(run, base, screen, params)
-    if kept and _outside_gone(run, vis) == NONE:
-        run.at[UNDER] = run.entries[vis].below if replaces else vis
+    if kept and _outside_gone(run, visible) == NONE:
+        run.state[UNDER] = run.entries[visible].below if replaces else visible
     if screen == run.tabs[tab].root:
         return _bottom(run, tab, screen, params)
     return over(run, _resting(run, tab), screen, params)
@@ -487,35 +495,40 @@ def enter(run: Run, screen: int, params: int, replaces: bool) -> int:
 
 @inner_kernel
 def pop(run: Run, screen: int, params: int) -> int:
-    vis = run.at[VIS]
-    if is_menu(run, vis):
-        under = run.entries[vis].under
+    visible = run.state[VISIBLE]
+    if is_menu(run, visible):
+        under = run.entries[visible].under
         if screen == NONE or same(run, under, screen, params):
             return under
-        run.at[VIS] = vis = under
-    under = NONE if vis == NONE else below(run, vis)
+        run.state[VISIBLE] = visible = under
+    under = NONE if visible == NONE else below(run, visible)
     if under == NONE or not (screen == NONE or same(run, under, screen, params)):
         root = _root_behind(run, under, screen, params)
         return _elsewhere(run, under, screen, params) if root == NONE else root
     entries = run.entries
-    between_tabs = entries[under].region == TAB and entries[vis].region == TAB
-    if between_tabs and entries[under].tab != entries[vis].tab:
-        run.tabs[entries[vis].tab].used = NONE  # "back" leads there no more
-    entries[vis].forward = run.at[AHEAD]
-    run.at[AHEAD] = vis
+    between_tabs = entries[under].region == TAB and entries[visible].region == TAB
+    if between_tabs and entries[under].tab != entries[visible].tab:
+        run.tabs[entries[visible].tab].used = NONE  # "back" leads there no more
+    entries[visible].forward = run.state[TAKEN_OFF]
+    run.state[TAKEN_OFF] = visible
     return under
 
 
 @rare_kernel
 def _root_behind(run: Run, expected: int, screen: int, params: int) -> int:
     """The root of another tab that going back from this one's may show, though none said so."""
-    vis, at = run.at[VIS], run.at
-    if screen == NONE or vis == NONE or at[ROOT_BACK] == BACK_EXIT or at[TABS] == TABS_SHARED:
+    visible, state = run.state[VISIBLE], run.state
+    if (
+        screen == NONE
+        or visible == NONE
+        or state[ROOT_BACK] == BACK_EXIT
+        or state[TABS] == TABS_SHARED
+    ):
         return NONE
-    if run.entries[vis].region != TAB or run.entries[vis].below != NONE:
+    if run.entries[visible].region != TAB or run.entries[visible].below != NONE:
         return NONE
     tab = run.screens[screen].home
-    if tab < 0 or tab == run.entries[vis].tab or run.tabs[tab].root != screen:
+    if tab < 0 or tab == run.entries[visible].tab or run.tabs[tab].root != screen:
         return NONE
     _misfit(run, expected)
     entry = _down_to(run, _resting(run, tab), screen, params, True)
@@ -524,7 +537,7 @@ def _root_behind(run: Run, expected: int, screen: int, params: int) -> int:
 
 @rare_kernel
 def _pop_to(run: Run, count: int, screen: int, params: int) -> int:
-    entry = run.at[VIS]
+    entry = run.state[VISIBLE]
     if count > 0:
         for _ in range(count):
             if entry != NONE:
@@ -536,7 +549,7 @@ def _pop_to(run: Run, count: int, screen: int, params: int) -> int:
         if entry == NONE:
             entry = further_down(run, screen, params)
         if entry == NONE:
-            return _elsewhere(run, wide(NONE), screen, params)
+            return _elsewhere(run, as_int64(NONE), screen, params)
     _take_off(run, entry)
     return entry
 
@@ -544,19 +557,19 @@ def _pop_to(run: Run, count: int, screen: int, params: int) -> int:
 @inner_kernel
 def _to_bottom(run: Run, screen: int, params: int) -> int:
     """The bottom of the visible stack, if this is its root's screen or none is named; else −1."""
-    entry, looks = run.at[VIS], run.at[LOOKS]
+    entry, looks = run.state[VISIBLE], run.state[SEARCH_BUDGET]
     if entry == NONE:
         return NONE
     region, tab = run.entries[entry].region, run.entries[entry].tab
     if screen != NONE and not (region == TAB and run.tabs[tab].root == screen):
         return NONE
-    shared, under = run.at[TABS] == TABS_SHARED, run.entries[entry].below
+    shared, under = run.state[TABS] == TABS_SHARED, run.entries[entry].below
     while under != NONE and looks > 0 and (shared or run.entries[under].region == region):
         looks -= 1
         entry = under
         under = run.entries[entry].below
-    run.at[LOOKS] = looks
-    if entry == run.at[VIS] or not (screen == NONE or same(run, entry, screen, params)):
+    run.state[SEARCH_BUDGET] = looks
+    if entry == run.state[VISIBLE] or not (screen == NONE or same(run, entry, screen, params)):
         return NONE
     return entry
 
@@ -564,20 +577,20 @@ def _to_bottom(run: Run, screen: int, params: int) -> int:
 @inner_kernel
 def _take_off(run: Run, entry: int) -> None:
     """All that lies over the entry lies ahead now."""
-    at, top, looks = run.at, run.at[VIS], run.at[LOOKS]
+    state, top, looks = run.state, run.state[VISIBLE], run.state[SEARCH_BUDGET]
     while top != entry and top != NONE and looks > 0:
         looks -= 1
-        run.entries[top].forward = at[AHEAD]
-        at[AHEAD] = top
+        run.entries[top].forward = state[TAKEN_OFF]
+        state[TAKEN_OFF] = top
         top = run.entries[top].below
-    at[LOOKS] = looks
+    state[SEARCH_BUDGET] = looks
 
 
 @inner_kernel
 def _misfit(run: Run, expected: int) -> None:
     """The move has landed elsewhere than on this entry; −1: it was to leave the app."""
-    run.at[MARKED] |= _LANDED_ELSEWHERE
-    run.at[EXPECTED] = expected
+    run.state[MARKED] |= _LANDED_ELSEWHERE
+    run.state[EXPECTED] = expected
 
 
 @rare_kernel
@@ -592,7 +605,7 @@ def _elsewhere(run: Run, expected: int, screen: int, params: int) -> int:
     for tab in range(len(run.tabs)):
         if same(run, run.tabs[tab].top, screen, params):
             return run.tabs[tab].top
-    if run.at[VIS] == NONE:
+    if run.state[VISIBLE] == NONE:
         return alone(run, screen, params)
     return put_instead(run, screen, params)
 
@@ -600,7 +613,7 @@ def _elsewhere(run: Run, expected: int, screen: int, params: int) -> int:
 @inner_kernel
 def put_instead(run: Run, screen: int, params: int) -> int:
     if _stays(run, screen):
-        return instead(run, run.at[VIS], screen, params)
+        return instead(run, run.state[VISIBLE], screen, params)
     return _put_elsewhere(run, screen, params)
 
 
@@ -610,25 +623,25 @@ def _put_elsewhere(run: Run, screen: int, params: int) -> int:
         return enter(run, screen, params, True)
     tab = _across(run, screen)
     if tab == NONE:
-        return instead(run, run.at[VIS], screen, params)
+        return instead(run, run.state[VISIBLE], screen, params)
     return _leave_for_tab(run, tab, screen, params)
 
 
 @rare_kernel
 def _leave_for_tab(run: Run, tab: int, screen: int, params: int) -> int:
     """Away from the visible entry, onto another tab's stack."""
-    vis, entries = run.at[VIS], run.entries
-    if entries[vis].region == TAB:
-        under = entries[vis].below
+    visible, entries = run.state[VISIBLE], run.entries
+    if entries[visible].region == TAB:
+        under = entries[visible].below
         stays = under != NONE and entries[under].region == TAB
-        run.tabs[entries[vis].tab].top = under if stays else NONE
+        run.tabs[entries[visible].tab].top = under if stays else NONE
     return _onto_tab(run, tab, screen, params)
 
 
 @inner_kernel
 def chosen_again(run: Run, entry: int) -> int:
     """What the selected tab shows when it is chosen once more: the same, or its root."""
-    if run.at[RESELECT] == RESELECT_STAY:
+    if run.state[RESELECT] == RESELECT_STAY:
         return entry
     tab = run.entries[entry].tab
     under = run.entries[entry].below
@@ -643,11 +656,11 @@ def switch(run: Run, tab: int, screen: int, params: int) -> int:
     if tab == NONE and screen != NONE:
         tab = home_of(run, screen)
     if tab == NONE:
-        return _elsewhere(run, wide(NONE), screen, params)
-    vis = run.at[VIS]
-    base = NONE if vis == NONE else sheets_gone(run, vis)
+        return _elsewhere(run, as_int64(NONE), screen, params)
+    visible = run.state[VISIBLE]
+    base = NONE if visible == NONE else sheets_gone(run, visible)
     again = base != NONE and run.entries[base].region == TAB and run.entries[base].tab == tab
-    shared = run.at[TABS] == TABS_SHARED
+    shared = run.state[TABS] == TABS_SHARED
     if again and shared and screen != NONE:
         entry = chosen_again(run, base)
         return entry if same(run, entry, screen, params) else over(run, base, screen, params)
@@ -671,15 +684,15 @@ def switch(run: Run, tab: int, screen: int, params: int) -> int:
 
 @inner_kernel
 def open_sheet(run: Run, screen: int, params: int) -> int:
-    vis, entries = run.at[VIS], run.entries
-    depth = entries[vis].depth + 1 if entries[vis].region == SHEET else 1
-    return _entry(run, screen, params, vis, depth, SHEET, NONE, vis)
+    visible, entries = run.state[VISIBLE], run.entries
+    depth = entries[visible].depth + 1 if entries[visible].region == SHEET else 1
+    return _entry(run, screen, params, visible, depth, SHEET, NONE, visible)
 
 
 @inner_kernel
 def close(run: Run, screen: int, params: int) -> int:
-    vis = run.at[VIS]
-    under = NONE if vis == NONE else run.entries[vis].under
+    visible = run.state[VISIBLE]
+    under = NONE if visible == NONE else run.entries[visible].under
     if under == NONE:
         return _elsewhere(run, under, screen, params)
     if screen == NONE or same(run, under, screen, params):
@@ -690,29 +703,31 @@ def close(run: Run, screen: int, params: int) -> int:
 
 @rare_kernel
 def _update(run: Run, screen: int, params: int) -> int:
-    vis = run.at[VIS]
-    if run.entries[vis].screen == screen:
-        return instead(run, vis, screen, params)
-    return _elsewhere(run, vis, screen, params)
+    visible = run.state[VISIBLE]
+    if run.entries[visible].screen == screen:
+        return instead(run, visible, screen, params)
+    return _elsewhere(run, visible, screen, params)
 
 
 @rare_kernel
 def go_forward(run: Run, count: int, screen: int, params: int) -> int:
     """Over so many entries that lie ahead; without a count, to the next one of this screen."""
-    vis, steps = run.at[VIS], steps_ahead(run, count, screen, params)
-    entry = vis if steps else wide(NONE)
+    visible, steps = run.state[VISIBLE], steps_ahead(run, count, screen, params)
+    entry = visible if steps else as_int64(NONE)
     for _ in range(steps):
         if entry != NONE:
             entry = _next_ahead(run)
-            run.at[VIS] = entry
-    run.at[VIS] = vis
-    return _elsewhere(run, wide(run.at[AHEAD]), screen, params) if entry == NONE else entry
+            run.state[VISIBLE] = entry
+    run.state[VISIBLE] = visible
+    return (
+        _elsewhere(run, as_int64(run.state[TAKEN_OFF]), screen, params) if entry == NONE else entry
+    )
 
 
 @inner_kernel
 def steps_ahead(run: Run, count: int, screen: int, params: int) -> int:
     """How many entries further ahead the screen is that a move forward shows; 0 where none is."""
-    ahead, looks, steps = run.at[AHEAD], run.at[LOOKS], 1
+    ahead, looks, steps = run.state[TAKEN_OFF], run.state[SEARCH_BUDGET], 1
     while ahead != NONE and looks > 0:
         fits = screen == NONE or same(run, ahead, screen, params)
         if fits and steps >= count:
@@ -723,47 +738,47 @@ def steps_ahead(run: Run, count: int, screen: int, params: int) -> int:
         looks -= 1
         steps += 1
         ahead = run.entries[ahead].forward
-    run.at[LOOKS] = looks
+    run.state[SEARCH_BUDGET] = looks
     return 0 if ahead == NONE or looks == 0 else steps
 
 
 @inner_kernel
 def _next_ahead(run: Run) -> int:
     """The entry that lies next ahead; anew if what was under it has been replaced. −1: no room."""
-    at, entries = run.at, run.entries
-    vis, ahead = at[VIS], at[AHEAD]
+    state, entries = run.state, run.entries
+    visible, ahead = state[VISIBLE], state[TAKEN_OFF]
     onward = entries[ahead].forward
-    if entries[ahead].below != NONE and entries[ahead].below != vis:
-        if at[SPARE] == 0:
+    if entries[ahead].below != NONE and entries[ahead].below != visible:
+        if state[SPARE_ENTRIES] == 0:
             return NONE
-        at[SPARE] -= 1
+        state[SPARE_ENTRIES] -= 1
         old = entries[ahead]
-        depth, base = entries[vis].depth + 1, old.under
-        ahead = _entry(run, old.screen, old.params, vis, depth, old.region, old.tab, base)
-    at[AHEAD] = onward
+        depth, base = entries[visible].depth + 1, old.under
+        ahead = _entry(run, old.screen, old.params, visible, depth, old.region, old.tab, base)
+    state[TAKEN_OFF] = onward
     return ahead
 
 
 @rare_kernel
 def redirect(run: Run, via: int, screen: int, params: int) -> int:
     """A gate's screen lies outside, over what was visible or in its place."""
-    vis, entries = run.at[VIS], run.entries
+    visible, entries = run.state[VISIBLE], run.entries
     if via == VIA_INITIAL:
         return reset(run, screen, params)
     if on_splash(run):
         via = VIA_REPLACE
-    shared = run.at[TABS] == TABS_SHARED and entries[vis].region != SHEET
+    shared = run.state[TABS] == TABS_SHARED and entries[visible].region != SHEET
     if not run.screens[screen].outside:
         return put_instead(run, screen, params) if via == VIA_REPLACE else push(run, screen, params)
-    if entries[vis].region == OUTSIDE or shared:
+    if entries[visible].region == OUTSIDE or shared:
         if via == VIA_REPLACE:
-            return instead(run, vis, screen, params)
-        return over(run, vis, screen, params)
-    under = vis
+            return instead(run, visible, screen, params)
+        return over(run, visible, screen, params)
+    under = visible
     if via == VIA_REPLACE:
-        under = entries[vis].below
-        if entries[vis].region == TAB:
-            tab = entries[vis].tab
+        under = entries[visible].below
+        if entries[visible].region == TAB:
+            tab = entries[visible].tab
             stays = under != NONE and entries[under].region == TAB and entries[under].tab == tab
             run.tabs[tab].top = under if stays else NONE
     return _entry(run, screen, params, under, 1, OUTSIDE, NONE, NONE)
@@ -776,31 +791,31 @@ def link(run: Run, opened: int, move: int, screen: int, params: int) -> int:
     `move` is what the app's code did to land there, where a row tells it, else `link`. What it
     says of the stacks holds; what lies under the screen where they are new, the rules say.
     """
-    at, vis = run.at, run.at[VIS]
-    nothing = vis == NONE or on_splash(run)
-    cold = nothing or at[COLD] == OPENED_COLD
-    rule = at[LINK_WARM] == LINK_ALONE
-    if cold or at[LINK_WARM] == LINK_OVER:  # where no stack is kept, it is as in a start
-        rule = at[LINK_COLD] == COLD_ALONE
+    state, visible = run.state, run.state[VISIBLE]
+    nothing = visible == NONE or on_splash(run)
+    cold = nothing or state[COLD] == OPENED_COLD
+    rule = state[LINK_WARM] == LINK_ALONE
+    if cold or state[LINK_WARM] == LINK_OVER:  # where no stack is kept, it is as in a start
+        rule = state[LINK_COLD] == COLD_ALONE
     under = run.rows[opened].under
     bare = rule if under == NONE else under == _ALONE
     afresh = nothing or move == _RESET or (cold and move == _LINK)
     if afresh:
         empty(run)
-        at[VIS] = vis
+        state[VISIBLE] = visible
     leave_menu(run, screen)
     tab = _home_afresh(run, screen)
     if tab == NONE:
         return alone(run, screen, params) if afresh else _link_apart(run, move, screen, params)
-    if afresh or (move == _LINK and at[LINK_WARM] != LINK_OVER):
+    if afresh or (move == _LINK and state[LINK_WARM] != LINK_OVER):
         return _with_root(run, tab, screen, params, bare)
     if move == _PUSH:
         return _push_link(run, tab, screen, params, bare)
     if move == _REPLACE:
         return _replace_by_link(run, tab, screen, params, bare)
-    vis = sheets_gone(run, at[VIS])
-    if move == _UPDATE and run.entries[vis].screen == screen:
-        return instead(run, vis, screen, params)
+    visible = sheets_gone(run, state[VISIBLE])
+    if move == _UPDATE and run.entries[visible].screen == screen:
+        return instead(run, visible, screen, params)
     return _link_over(run, tab, screen, params, bare)
 
 
@@ -811,7 +826,7 @@ def _link_apart(run: Run, move: int, screen: int, params: int) -> int:
         return open_sheet(run, screen, params)
     if move == _REPLACE:
         return put_instead(run, screen, params)
-    return over(run, sheets_gone(run, run.at[VIS]), screen, params)
+    return over(run, sheets_gone(run, run.state[VISIBLE]), screen, params)
 
 
 @inner_kernel
@@ -824,14 +839,14 @@ def _with_root(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
 
 @inner_kernel
 def _push_link(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
-    at, entries, vis = run.at, run.entries, run.at[VIS]
-    base = sheets_gone(run, vis)
-    if at[TABS] == TABS_SHARED:
-        at[VIS] = base
+    state, entries, visible = run.state, run.entries, run.state[VISIBLE]
+    base = sheets_gone(run, visible)
+    if state[TABS] == TABS_SHARED:
+        state[VISIBLE] = base
         return push(run, screen, params)
     inside = entries[base].region == TAB
     if inside and (entries[base].tab == tab or _answered_here(run, tab)):
-        return over(run, base if at[LINK_WARM] == LINK_OVER else vis, screen, params)
+        return over(run, base if state[LINK_WARM] == LINK_OVER else visible, screen, params)
     if run.tabs[tab].top == NONE:
         return _with_root(run, tab, screen, params, bare)
     return over(run, run.tabs[tab].top, screen, params)
@@ -840,14 +855,14 @@ def _push_link(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
 @inner_kernel
 def _answered_here(run: Run, tab: int) -> bool:
     """Whether a link was answered on the visible stack: so moves go, and no row says otherwise."""
-    return run.at[ACROSS] == ACROSS_HERE and run.at[REPORTED] != tab
+    return run.state[ACROSS] == ACROSS_HERE and run.state[REPORTED] != tab
 
 
 @inner_kernel
 def _replace_by_link(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
-    vis = run.at[VIS]
-    here = run.entries[vis].tab == tab or _answered_here(run, tab)
-    if run.at[TABS] == TABS_SHARED or run.entries[vis].region != TAB or here:
+    visible = run.state[VISIBLE]
+    here = run.entries[visible].tab == tab or _answered_here(run, tab)
+    if run.state[TABS] == TABS_SHARED or run.entries[visible].region != TAB or here:
         return put_instead(run, screen, params)
     if run.tabs[tab].top == NONE:
         return _with_root(run, tab, screen, params, bare)
@@ -857,9 +872,9 @@ def _replace_by_link(run: Run, tab: int, screen: int, params: int, bare: bool) -
 @inner_kernel
 def _link_over(run: Run, tab: int, screen: int, params: int, bare: bool) -> int:
     """Over the tab's kept stack, where an entry of the screen is reused."""
-    shared = run.at[TABS] == TABS_SHARED
-    top = sheets_gone(run, run.at[VIS]) if shared else run.tabs[tab].top
-    if shared and run.at[KEEP_OUTSIDE] != OUTSIDE_KEPT:
+    shared = run.state[TABS] == TABS_SHARED
+    top = sheets_gone(run, run.state[VISIBLE]) if shared else run.tabs[tab].top
+    if shared and run.state[KEEP_OUTSIDE] != OUTSIDE_KEPT:
         top = _outside_gone(run, top)
     if top == NONE:
         return _with_root(run, tab, screen, params, bare)

@@ -37,9 +37,9 @@ from mossy_trail.core.replay.run import (
     SIGNED_OUT,
     TABS,
     TABS_SHARED,
-    VIS,
+    VISIBLE,
     Run,
-    wide,
+    as_int64,
 )
 
 _PUSH, _POP, _POP_TO = MOVE["push"], MOVE["pop"], MOVE["pop_to"]
@@ -60,32 +60,32 @@ def ways(run: Run, screen: int, params: int) -> int:
 
     No way is a link: that there was one, a row would tell.
     """
-    vis = run.at[VIS]
-    if not is_menu(run, vis):
+    visible = run.state[VISIBLE]
+    if not is_menu(run, visible):
         return _ways(run, screen, params)
-    if same(run, run.entries[vis].under, screen, params):
+    if same(run, run.entries[visible].under, screen, params):
         return 1 << _CLOSE
-    run.at[VIS] = run.entries[vis].under
+    run.state[VISIBLE] = run.entries[visible].under
     found = _ways(run, screen, params)
-    run.at[VIS] = vis
+    run.state[VISIBLE] = visible
     return found
 
 
 @inner_kernel
 def _ways(run: Run, screen: int, params: int) -> int:
-    vis, entries = run.at[VIS], run.entries
+    visible, entries = run.state[VISIBLE], run.entries
     if on_splash(run):
         return 1 << _REPLACE  # nobody goes back to a splash: what follows stands in its place
-    home, role, region = run.screens[screen].home, run.screens[screen].role, entries[vis].region
+    home, role, region = run.screens[screen].home, run.screens[screen].role, entries[visible].region
     found = 0
-    if region == SHEET and same(run, entries[vis].under, screen, params):
+    if region == SHEET and same(run, entries[visible].under, screen, params):
         found |= 1 << _CLOSE
-    under = below(run, vis)
+    under = below(run, visible)
     if found == 0 and same(run, under, screen, params):
         found |= 1 << _POP
     if role == _SHEET_ROLE or role == _MENU:
         return found | 1 << _OPEN
-    if entries[vis].screen == screen:
+    if entries[visible].screen == screen:
         found |= 1 << _UPDATE
     if region != OUTSIDE and tab_showing(run, screen, params) != NONE:
         found |= 1 << _SWITCH
@@ -94,21 +94,21 @@ def _ways(run: Run, screen: int, params: int) -> int:
         found |= 1 << _POP_TO
     if home >= 0 and run.tabs[home].root == screen:
         found |= 1 << _RESET
-        own_root = region == TAB and home == entries[vis].tab
+        own_root = region == TAB and home == entries[visible].tab
         if own_root and down == NONE and under != NONE:
             found |= 1 << _POP_TO
-    if run.at[TABS] == TABS_SHARED and steps_ahead(run, 1, screen, params) == 1:
+    if run.state[TABS] == TABS_SHARED and steps_ahead(run, 1, screen, params) == 1:
         found |= 1 << _FORWARD
     if run.screens[screen].outside:
         found |= 1 << _RESET
-        if region != OUTSIDE and run.at[SIGNED_OUT]:
-            return found if run.at[TABS] != TABS_SHARED else found | 1 << _REPLACE
+        if region != OUTSIDE and run.state[SIGNED_OUT]:
+            return found if run.state[TABS] != TABS_SHARED else found | 1 << _REPLACE
         if region != OUTSIDE:
             return found | 1 << _REDIRECT
     if region != OUTSIDE and _is_root_elsewhere(run, screen):
         return found
     found |= 1 << _REPLACE
-    if region != OUTSIDE or home < 0 or run.at[KEEP_OUTSIDE] == OUTSIDE_KEPT:
+    if region != OUTSIDE or home < 0 or run.state[KEEP_OUTSIDE] == OUTSIDE_KEPT:
         found |= 1 << _PUSH
     return found
 
@@ -120,21 +120,21 @@ def navigated(run: Run, tab: int, screen: int, params: int) -> int:
     On the screen itself it changes the params; a tab that shows the screen is selected; a sheet
     is opened; anything else is put on top.
     """
-    vis, entries = run.at[VIS], run.entries
+    visible, entries = run.state[VISIBLE], run.entries
     if screen == NONE:
         return NONE if tab == NONE else _SWITCH
     role = run.screens[screen].role
-    if vis == NONE:
+    if visible == NONE:
         return _PUSH
-    if entries[vis].screen == screen:
-        return _NOWHERE if same(run, vis, screen, params) else _UPDATE
-    base = entries[vis].under if is_menu(run, vis) else vis
+    if entries[visible].screen == screen:
+        return _NOWHERE if same(run, visible, screen, params) else _UPDATE
+    base = entries[visible].under if is_menu(run, visible) else visible
     if role == _SHEET_ROLE or role == _MENU:
         return _OPEN
     if same(run, base, screen, params) or same(run, sheets_gone(run, base), screen, params):
         return _CLOSE
     home = home_of(run, screen)
-    if home != NONE and entries[base].region != OUTSIDE and run.at[TABS] != TABS_SHARED:
+    if home != NONE and entries[base].region != OUTSIDE and run.state[TABS] != TABS_SHARED:
         other = home != entries[sheets_gone(run, base)].tab
         resting = home if run.tabs[home].top == NONE else run.tabs[home].top
         if other and entries[resting].screen == screen:
@@ -145,15 +145,15 @@ def navigated(run: Run, tab: int, screen: int, params: int) -> int:
 @rare_kernel
 def traversed(run: Run, count: int, screen: int, params: int) -> int:
     """The move that "back or forward" makes of the stacks, by where this screen lies on them."""
-    vis, entries = run.at[VIS], run.entries
-    if vis == NONE:
+    visible, entries = run.state[VISIBLE], run.entries
+    if visible == NONE:
         return _POP
-    under, role = below(run, vis), run.screens[entries[vis].screen].role
+    under, role = below(run, visible), run.screens[entries[visible].screen].role
     if screen == NONE or same(run, under, screen, params):
         closes = role == _SHEET_ROLE or role == _MENU
         if count > 1:
             return _POP_TO
-        return _CLOSE if closes and under == entries[vis].under else _POP
+        return _CLOSE if closes and under == entries[visible].under else _POP
     if steps_ahead(run, 1, screen, params) == 1:
         return _FORWARD
     if further_down(run, screen, params) != NONE:
@@ -170,15 +170,15 @@ def may_be_a_link(run: Run, move: int, screen: int) -> bool:
     home = home_of(run, screen)
     if home == NONE or run.tabs[home].root == screen:
         return False
-    base = sheets_gone(run, run.at[VIS])
+    base = sheets_gone(run, run.state[VISIBLE])
     return on_splash(run) or (run.entries[base].region == TAB and run.entries[base].tab != home)
 
 
 @rare_kernel
 def back_or_forward(run: Run, screen: int, params: int) -> bool:
     """Whether this screen lies both right below and right ahead, so that either may be meant."""
-    vis = run.at[VIS]
-    if vis == NONE or screen == NONE or not same(run, below(run, vis), screen, params):
+    visible = run.state[VISIBLE]
+    if visible == NONE or screen == NONE or not same(run, below(run, visible), screen, params):
         return False
     return steps_ahead(run, 1, screen, params) == 1
 
@@ -186,7 +186,7 @@ def back_or_forward(run: Run, screen: int, params: int) -> bool:
 @inner_kernel
 def _is_root_elsewhere(run: Run, screen: int) -> bool:
     home = run.screens[screen].home
-    base = sheets_gone(run, run.at[VIS])
+    base = sheets_gone(run, run.state[VISIBLE])
     return home >= 0 and run.tabs[home].root == screen and home != run.entries[base].tab
 
 
@@ -194,14 +194,14 @@ def _is_root_elsewhere(run: Run, screen: int) -> bool:
 def tab_showing(run: Run, screen: int, params: int) -> int:
     """The tab that would show this view if it were chosen now, or −1."""
     home = run.screens[screen].home
-    base = sheets_gone(run, run.at[VIS])
+    base = sheets_gone(run, run.state[VISIBLE])
     if home >= 0 and home == run.entries[base].tab:
         again = chosen_again(run, base)
         return home if again != base and same(run, again, screen, params) else NONE
     if home >= 0 and (run.tabs[home].root == screen or _tops(run, home, screen)):
         return home
     for tab in range(len(run.tabs)):
-        if tab != run.at[SELECTED] and same(run, run.tabs[tab].top, screen, params):
+        if tab != run.state[SELECTED] and same(run, run.tabs[tab].top, screen, params):
             return tab
     return NONE
 
@@ -250,9 +250,9 @@ def go(run: Run, move: int, screen: int, params: int) -> int:
     if move == _OPEN:
         return open_sheet(run, screen, params)
     if move == _FORWARD:
-        return go_forward(run, wide(1), screen, params)
+        return go_forward(run, as_int64(1), screen, params)
     if move == _UPDATE:
-        return instead(run, run.at[VIS], screen, params)
+        return instead(run, run.state[VISIBLE], screen, params)
     if move == _REDIRECT:
         return redirect(run, VIA_PUSH, screen, params)
     if move == _RESET:

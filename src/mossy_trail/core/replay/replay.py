@@ -27,7 +27,7 @@ from mossy_trail.core.inference.transitions import (
     counted,
     pairs_of,
     slots_of,
-    usual_of,
+    transition_model,
 )
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.app_map import AppMap, Places, resolve
@@ -65,7 +65,7 @@ class Settings:
 def replay(
     log: Log,
     app_map: AppMap,
-    usual: TransitionModel | None = None,
+    transitions: TransitionModel | None = None,
     settings: Settings | None = None,
 ) -> Steps:
     """Replay one part.
@@ -87,8 +87,8 @@ def replay(
     walked = rows.walked() if rows.tells_moves else None
     unexplained = rows.unexplained(walked)
     if unexplained.any():
-        usual = usual or learn([log], app_map, settings)[0]
-        walked = rows.walked(rows.weighed(usual, unexplained)[0])
+        transitions = transitions or learn([log], app_map, settings)[0]
+        walked = rows.walked(rows.weighed(transitions, unexplained)[0])
     return rows.steps(walked or rows.walked())
 
 
@@ -124,26 +124,34 @@ def learn(
     pairs = pairs_of(runs)
     told, ahead = counted(pairs, first, len(runs[0].screens))
     open_rows = [rows.unexplained(walked) for rows, walked in zip(parts, first, strict=True)]
-    usual, likelihood = usual_of(pairs, told, ahead, runs), 0.0
+    transitions, likelihood = transition_model(pairs, told, ahead, runs), 0.0
 
-    def again(usual: TransitionModel, before: Tally) -> tuple[TransitionModel, Tally, float]:
-        found = [rows.weighed(usual, own, True) for rows, own in zip(parts, open_rows, strict=True)]
-        slots, tallies = slots_of(usual, pairs.keys), [tally for _, tally, _ in found]
+    def again(transitions: TransitionModel, before: Tally) -> tuple[TransitionModel, Tally, float]:
+        found = [
+            rows.weighed(transitions, own, True) for rows, own in zip(parts, open_rows, strict=True)
+        ]
+        slots, tallies = slots_of(transitions, pairs.keys), [tally for _, tally, _ in found]
         moves = told.moves + sum(tally.moves[slots] for tally in tallies)
         replacing = sum(tally.replacing[slots] for tally in tallies)
         # where nothing is told, one of the ways had become too faint to be thought of
         heard = np.any(replacing, axis=1, keepdims=True)
         tally = Tally(moves, np.where(heard, told.replacing + replacing, before.replacing))
-        return usual_of(pairs, tally, ahead, runs), tally, sum(likely for *_, likely in found)
+        return (
+            transition_model(pairs, tally, ahead, runs),
+            tally,
+            sum(likely for *_, likely in found),
+        )
 
     if any(map(np.any, open_rows)):
-        usual, tally, _ = again(usual, told)
+        transitions, tally, _ = again(transitions, told)
         for _ in range(LEAPS):
-            usual, once, _ = again(usual, tally)
-            _, twice, _ = again(usual, once)
+            transitions, once, _ = again(transitions, tally)
+            _, twice, _ = again(transitions, once)
             leapt = Tally(_leap(tally.moves, once.moves, twice.moves), twice.replacing)
-            usual, tally, likelihood = again(usual_of(pairs, leapt, ahead, runs), leapt)
-    return usual, likelihood
+            transitions, tally, likelihood = again(
+                transition_model(pairs, leapt, ahead, runs), leapt
+            )
+    return transitions, likelihood
 
 
 def _leap(start: Column, first: Column, second: Column) -> Column:
@@ -229,17 +237,17 @@ class _Rows:
         return result
 
     def weighed(
-        self, usual: TransitionModel, rows: NDArray[np.bool_], learning: bool = False
+        self, transitions: TransitionModel, rows: NDArray[np.bool_], learning: bool = False
     ) -> tuple[Choices, Tally, float]:
         """The readings chosen of these rows, what they tell of pairs, and how likely they are.
 
         Of what takes the place of what they tell only if one is `learning`.
         """
         longest = int(np.bincount(self.log.columns["user"][rows]).max(initial=0))
-        run, pairs = self.run(3 * READINGS * longest), len(usual.weights)
+        run, pairs = self.run(3 * READINGS * longest), len(transitions.weights)
         replacing = np.zeros((pairs if learning else 0, len(REPLACING)), "int64")
         tally = Tally(np.zeros((pairs, len(MOVES)), "int64"), replacing)
         limits = self.settings.settle, self.settings.doubled
-        likelihood = weigh(run, new_lattice(run), usual, rows, tally, *limits)
+        likelihood = weigh(run, new_lattice(run), transitions, rows, tally, *limits)
         choices = Choices(run.rows["choice"].copy(), run.rows["unsure"].copy())
         return choices, tally, likelihood

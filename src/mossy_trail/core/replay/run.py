@@ -41,7 +41,7 @@ _ROW = np.dtype(
 )
 _SCREEN = np.dtype([(name, "i8") for name in ("home", "homes", "role", "outside")])
 _TAB = np.dtype([(name, "i8") for name in ("root", "top", "used")])
-_ENTRY = np.dtype([(name, "i8") for name in (*Entries._fields, "forward", "print")])
+_ENTRY = np.dtype([(name, "i8") for name in (*Entries._fields, "forward", "fingerprint")])
 _STEP = np.dtype(
     [
         ("entry", "i4"),
@@ -76,49 +76,50 @@ class Run(NamedTuple):
     tabs: Column
     """Per tab its `root`, the entry on `top` of its stack, and when it was last `used`: −1 for
     tabs that "back" does not lead to."""
-    at: Column
-    """The registers below."""
+    state: Column
+    """Where the run stands, by the names below; shape (STATE_SIZE,)."""
 
 
-# Registers of a run. VIS is the visible entry, STEP its step in this journey. PENDING is a move
-# row whose view has not come yet, LINK an open_link row whose landing has not, FIRST the first
-# row since the last step that belongs to the next one, SHOWN the last row that showed VIS. UNDER
-# is the top of an outside stack that was kept under the tabs, RESTORED the entry that was visible
-# when the app ended, RESUMED whether this journey goes on from there, CLOCK counts selections of
-# tabs, LOOKS how far stacks may be searched. AHEAD is the entry that the last move back took off;
-# `forward` of that entry, the one taken off before. REPORTED is the tab that the row at hand
-# reports. COLD is whether nothing has moved since an app_start that named its screen, or since a
-# link was opened then, ALREADY whether the open link's screen was visible when it was opened.
-# EXPECTED is the entry on which the move at hand should have landed, if it landed elsewhere.
-# TELLS_LINKS is whether the log has rows of links. SETTLE is the settle time. SPARE counts the
-# entries that may be made beside two for each row. The last ones are the history rules: the number
-# of each one's setting in `app_map.HISTORY`.
+# What the state holds. VISIBLE is the visible entry, STEP its step in this journey. PENDING_ROW
+# is a move row whose view has not come yet, OPEN_LINK an open_link row whose landing has not,
+# FIRST_ROW the first row since the last step that belongs to the next one, SHOWN_ROW the last row
+# that showed VISIBLE. UNDER is the top of an outside stack that was kept under the tabs, RESTORED
+# the entry that was visible when the app ended, RESUMED whether this journey goes on from there,
+# CLOCK counts selections of tabs, SEARCH_BUDGET how far stacks may be searched. TAKEN_OFF is the
+# entry that the last move back took off; `forward` of that entry, the one taken off before.
+# REPORTED is the tab that the row at hand reports. COLD is whether nothing has moved since an
+# app_start that named its screen, or since a link was opened then, ALREADY whether the open
+# link's screen was visible when it was opened. EXPECTED is the entry on which the move at hand
+# should have landed, if it landed elsewhere. TELLS_LINKS is whether the log has rows of links.
+# SETTLE_TIME is as the settings say. SPARE_ENTRIES counts those that may be made beside two for
+# each row. The last ones are the history rules: the number of each one's setting in
+# `app_map.HISTORY`.
 (
-    VIS,
+    VISIBLE,
     SELECTED,
     STEP,
     ENTRIES,
     STEPS,
-    PENDING,
-    LINK,
+    PENDING_ROW,
+    OPEN_LINK,
     WANTED,
-    FIRST,
-    STARTED,
+    FIRST_ROW,
+    START_ROW,
     AWAY_SINCE,
     MARKED,
     RESENT,
     SIGNED_OUT,
-    SHOWN,
+    SHOWN_ROW,
     UNDER,
     RESTORED,
     CLOCK,
-    LOOKS,
-    AHEAD,
+    SEARCH_BUDGET,
+    TAKEN_OFF,
     REPORTED,
     COLD,
     RESUMED,
-    SPARE,
-    SETTLE,
+    SPARE_ENTRIES,
+    SETTLE_TIME,
     ALREADY,
     TELLS_LINKS,
     EXPECTED,
@@ -130,7 +131,7 @@ class Run(NamedTuple):
     RESTART,
     KEEP_OUTSIDE,
     ACROSS,
-    REGISTERS,
+    STATE_SIZE,
 ) = range(37)
 
 
@@ -149,7 +150,7 @@ LINK_OVER, LINK_PARENTS, LINK_ALONE = (
     _setting("link_warm", word) for word in ("over", "parents", "alone")
 )
 STARTED_COLD, OPENED_COLD = 1, 2
-LOOKS_PER_ROW = 64
+SEARCH_BUDGET_PER_ROW = 64
 """Entries that searches may look at, for each row of a user so far: so time is linear in rows."""
 
 _SWITCH_ROW = EVENT["switch_tab"]
@@ -213,15 +214,28 @@ def new_run(rows: int, places: Places, history: Mapping[str, str], room: int) ->
     screens = np.empty(len(places.role), _SCREEN)
     for name in _SCREEN.names or ():
         screens[name] = getattr(places, name)
-    registers = np.full(REGISTERS, NONE, "i8")
-    registers[[STEPS, MARKED, RESENT, SIGNED_OUT, CLOCK, LOOKS, COLD, RESUMED, SPARE, ALREADY]] = 0
-    registers[ENTRIES] = len(places.roots)
-    registers[TELLS_LINKS] = len(places.link_target) > 0
-    registers[TABS:] = [HISTORY[rule].index(history[rule]) for rule in HISTORY]
+    state = np.full(STATE_SIZE, NONE, "i8")
+    state[
+        [
+            STEPS,
+            MARKED,
+            RESENT,
+            SIGNED_OUT,
+            CLOCK,
+            SEARCH_BUDGET,
+            COLD,
+            RESUMED,
+            SPARE_ENTRIES,
+            ALREADY,
+        ]
+    ] = 0
+    state[ENTRIES] = len(places.roots)
+    state[TELLS_LINKS] = len(places.link_target) > 0
+    state[TABS:] = [HISTORY[rule].index(history[rule]) for rule in HISTORY]
     tabs = np.full(len(places.roots), NONE, _TAB)
     tabs["root"] = places.roots
     entries = _first_entries(places, room + len(tabs))
-    return Run(np.empty(rows, _ROW), screens, entries, np.empty(rows, _STEP), tabs, registers)
+    return Run(np.empty(rows, _ROW), screens, entries, np.empty(rows, _STEP), tabs, state)
 
 
 @kernel
@@ -257,26 +271,26 @@ def _first_entries(places: Places, room: int) -> Column:
     roots["screen"], roots["depth"], roots["region"] = places.roots, 1, TAB
     roots["tab"] = np.arange(len(roots))
     for tab, root in enumerate(roots):
-        root["print"] = imprint(int(root["screen"]), NONE, NONE, TAB, tab, NONE)
+        root["fingerprint"] = fingerprint(int(root["screen"]), NONE, NONE, TAB, tab, NONE)
     return entries
 
 
 @inner_kernel
-def imprint(screen: int, params: int, under: int, region: int, tab: int, base: int) -> int:
+def fingerprint(screen: int, params: int, under: int, region: int, tab: int, base: int) -> int:
     """A number that tells an entry and all below it from others; `under` and `base` are such."""
     what = (screen << 32) + params + _ZERO
     place = (tab << 8) + region + _ZERO
-    return stir(stir(what, under + _ZERO), stir(place, base + _ZERO))
+    return mix(mix(what, under + _ZERO), mix(place, base + _ZERO))
 
 
 @inner_kernel
-def stir(number: int, more: int) -> int:
+def mix(number: int, more: int) -> int:
     # Not (number ^ more): of small codes, many pairs would come to the same.
     mixed = (number * 6364136223846793005 + more) * -7046029254386353131
     return mixed ^ ((mixed >> 29) & 0x7FFFFFFFF)
 
 
 @inner_kernel
-def wide(code: int) -> int:
+def as_int64(code: int) -> int:
     """The code as 64 bits, so that every kernel is compiled for one set of types."""
     return code + _ZERO

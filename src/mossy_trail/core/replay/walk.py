@@ -41,35 +41,35 @@ from mossy_trail.core.replay.run import (
     AWAY_SINCE,
     COLD,
     EXPECTED,
-    FIRST,
-    LINK,
+    FIRST_ROW,
     LINK_OVER,
     LINK_WARM,
-    LOOKS,
-    LOOKS_PER_ROW,
     MARKED,
+    OPEN_LINK,
     OPENED_COLD,
-    PENDING,
+    PENDING_ROW,
     REPORTED,
     RESENT,
     RESTART,
     RESTART_FRESH,
     RESTORED,
     RESUMED,
+    SEARCH_BUDGET,
+    SEARCH_BUDGET_PER_ROW,
     SELECTED,
-    SETTLE,
-    SHOWN,
+    SETTLE_TIME,
+    SHOWN_ROW,
     SIGNED_OUT,
-    SPARE,
-    STARTED,
+    SPARE_ENTRIES,
+    START_ROW,
     STARTED_COLD,
     STEP,
     STEPS,
     TELLS_LINKS,
-    VIS,
+    VISIBLE,
     WANTED,
     Run,
-    wide,
+    as_int64,
 )
 
 _TAB_MISMATCH = MARK["tab_mismatch"]
@@ -98,12 +98,12 @@ _DOUBLED, _REPEATED = FATE["doubled"], FATE["repeated"]
 def walk(run: Run, settle: int, doubled: int) -> None:
     """Take all rows; a view without a move is read as its `choice` says, or as the first way."""
     rows = run.rows
-    run.at[SETTLE] = settle
+    run.state[SETTLE_TIME] = settle
     for i in range(len(rows)):
         if take_row(run, i, settle, doubled):
             choice = rows[i].choice
             if choice == _START:
-                choice = first_way(run, wide(rows[i].screen), wide(rows[i].params))
+                choice = first_way(run, as_int64(rows[i].screen), as_int64(rows[i].params))
             choose(run, i, choice)
     flush(run)
 
@@ -111,11 +111,11 @@ def walk(run: Run, settle: int, doubled: int) -> None:
 @inner_kernel
 def take_row(run: Run, i: int, settle: int, doubled: int) -> bool:
     """Let row `i` act on the run; whether it is a view that waits for its move to be chosen."""
-    rows, at = run.rows, run.at
+    rows, state = run.rows, run.state
     if i == 0 or rows[i].journey != rows[i - 1].journey:
         _begin_journey(run, i)
-    at[LOOKS] += LOOKS_PER_ROW
-    at[SPARE] += 1
+    state[SEARCH_BUDGET] += SEARCH_BUDGET_PER_ROW
+    state[SPARE_ENTRIES] += 1
     event = rows[i].event
     if event == _VIEW:
         return rows[i].screen != NONE and _on_view(run, i, settle, doubled)
@@ -146,61 +146,61 @@ def _shows(run: Run, event: int) -> bool:
     """
     if event == _APP_START or event == _FOREGROUND or event == _RECREATE:
         return True
-    return (event == _BACKGROUND or event == _EXIT) and run.at[VIS] == NONE
+    return (event == _BACKGROUND or event == _EXIT) and run.state[VISIBLE] == NONE
 
 
 @inner_kernel
 def choose(run: Run, i: int, move: int) -> None:
     """Carry out the move that led to the view in row `i`, which came without one."""
-    screen, params = wide(run.rows[i].screen), wide(run.rows[i].params)
-    run.at[REPORTED] = run.rows[i].tab
-    doubtful = not run.at[TELLS_LINKS] and may_be_a_link(run, move, screen)
+    screen, params = as_int64(run.rows[i].screen), as_int64(run.rows[i].params)
+    run.state[REPORTED] = run.rows[i].tab
+    doubtful = not run.state[TELLS_LINKS] and may_be_a_link(run, move, screen)
     _show(run, go(run, move, screen, params), move, True, i, i)
     if doubtful:
-        run.steps[run.at[STEP]].unsure = True
+        run.steps[run.state[STEP]].unsure = True
 
 
 @inner_kernel
 def _begin_journey(run: Run, i: int) -> None:
-    at, rows = run.at, run.rows
+    state, rows = run.state, run.rows
     flush(run)
     if i > 0 and rows[i].user != rows[i - 1].user:
         empty(run)
-        at[LOOKS] = at[SPARE] = 0
-    at[STEP] = at[LINK] = at[STARTED] = at[AWAY_SINCE] = at[WANTED] = NONE
-    at[RESENT] = at[RESUMED] = at[COLD] = 0
-    at[FIRST] = i
+        state[SEARCH_BUDGET] = state[SPARE_ENTRIES] = 0
+    state[STEP] = state[OPEN_LINK] = state[START_ROW] = state[AWAY_SINCE] = state[WANTED] = NONE
+    state[RESENT] = state[RESUMED] = state[COLD] = 0
+    state[FIRST_ROW] = i
 
 
 @inner_kernel
 def _belongs_to_next(run: Run, i: int) -> None:
-    if run.at[FIRST] == NONE:
-        run.at[FIRST] = i
+    if run.state[FIRST_ROW] == NONE:
+        run.state[FIRST_ROW] = i
 
 
 @inner_kernel
 def _on_lifecycle(run: Run, i: int, event: int) -> None:
-    rows, at = run.rows, run.at
+    rows, state = run.rows, run.state
     if event == _APP_START:
         flush(run)
         _restart(run)
-        at[LINK] = NONE
-        at[STARTED] = i
-        at[RESUMED] = 0
-        at[COLD] = STARTED_COLD if rows[i].screen != NONE else 0
+        state[OPEN_LINK] = NONE
+        state[START_ROW] = i
+        state[RESUMED] = 0
+        state[COLD] = STARTED_COLD if rows[i].screen != NONE else 0
         _belongs_to_next(run, i)
     elif event == _BACKGROUND:
-        at[AWAY_SINCE] = i
+        state[AWAY_SINCE] = i
     elif event == _FOREGROUND:
         flush(run)  # its view is not the one that comes now
-        at[RESENT] = 1
-        if at[AWAY_SINCE] != NONE and at[STEP] != NONE:
-            run.steps[at[STEP]].away += rows[i].time - rows[at[AWAY_SINCE]].time
-        at[AWAY_SINCE] = NONE
+        state[RESENT] = 1
+        if state[AWAY_SINCE] != NONE and state[STEP] != NONE:
+            run.steps[state[STEP]].away += rows[i].time - rows[state[AWAY_SINCE]].time
+        state[AWAY_SINCE] = NONE
     elif event == _RECREATE:
-        at[RESENT] = 1
+        state[RESENT] = 1
     elif event == _SIGN_OUT:
-        at[SIGNED_OUT] = 1
+        state[SIGNED_OUT] = 1
     elif event == _BLOCKED or (event == _LEAVE_PROMPT and rows[i].outcome == _STAYED):
         _refuse(run, i)
 
@@ -208,99 +208,104 @@ def _on_lifecycle(run: Run, i: int, event: int) -> None:
 @inner_kernel
 def _restart(run: Run) -> None:
     """The stacks are gone, or wait for the first screen to show that they stand again."""
-    at = run.at
-    if at[RESTART] == RESTART_FRESH or (at[VIS] == NONE and at[RESTORED] == NONE):
+    state = run.state
+    if state[RESTART] == RESTART_FRESH or (state[VISIBLE] == NONE and state[RESTORED] == NONE):
         empty(run)
-    elif at[VIS] != NONE:
-        at[RESTORED] = at[VIS]
-        at[VIS] = NONE
+    elif state[VISIBLE] != NONE:
+        state[RESTORED] = state[VISIBLE]
+        state[VISIBLE] = NONE
 
 
 @rare_kernel
 def _refuse(run: Run, i: int) -> None:
     """A move that did not take place, told by itself or as the answer to the move's own row."""
-    at, rows, pending = run.at, run.rows, run.at[PENDING]
+    state, rows, pending = run.state, run.rows, run.state[PENDING_ROW]
     if pending != NONE:
         refused = rows[i].screen == rows[pending].screen or rows[i].screen == NONE
         if rows[i].event == _LEAVE_PROMPT:
             refused = rows[pending].event == _POP_ROW
         if refused:
-            at[PENDING] = NONE
+            state[PENDING_ROW] = NONE
     flush(run)
-    if at[STEP] != NONE:
-        run.steps[at[STEP]].refused += 1
+    if state[STEP] != NONE:
+        run.steps[state[STEP]].refused += 1
 
 
 @rare_kernel
 def _on_link(run: Run, i: int) -> None:
-    rows, at = run.rows, run.at
+    rows, state = run.rows, run.state
     flush(run)
-    vis, target = at[VIS], rows[i].target
-    at[COLD] = OPENED_COLD if at[COLD] == STARTED_COLD else 0
-    at[ALREADY] = 0
-    if at[COLD] and at[STEP] != NONE and _landed_by_start(run, target):
+    visible, target = state[VISIBLE], rows[i].target
+    state[COLD] = OPENED_COLD if state[COLD] == STARTED_COLD else 0
+    state[ALREADY] = 0
+    if state[COLD] and state[STEP] != NONE and _landed_by_start(run, target):
         _amend_start(run, i)
         return
-    at[REPORTED] = rows[i].tab
-    if target != NONE and vis != NONE and run.entries[vis].screen == target and at_home(run, vis):
-        known, given = run.entries[vis].params, rows[i].values
-        at[ALREADY] = given == NONE or known == NONE or known == given
-    at[LINK] = i
+    state[REPORTED] = rows[i].tab
+    if (
+        target != NONE
+        and visible != NONE
+        and run.entries[visible].screen == target
+        and at_home(run, visible)
+    ):
+        known, given = run.entries[visible].params, rows[i].values
+        state[ALREADY] = given == NONE or known == NONE or known == given
+    state[OPEN_LINK] = i
     _belongs_to_next(run, i)
 
 
 @inner_kernel
 def _landed_by_start(run: Run, target: int) -> bool:
     """Whether what the start shows is what the link was to open, or that it was not found."""
-    screen = run.entries[run.at[VIS]].screen
+    screen = run.entries[run.state[VISIBLE]].screen
     return screen == target or run.screens[screen].role == _NOT_FOUND
 
 
 @rare_kernel
 def _amend_start(run: Run, i: int) -> None:
     """The start that has just been shown was the landing of the link in row `i`."""
-    at, rows, steps, step = run.at, run.rows, run.steps, run.at[STEP]
-    screen, params = run.entries[at[VIS]].screen, run.entries[at[VIS]].params
-    at[VIS] = NONE
-    entry = link(run, i, wide(_LINKED), screen, params)
+    state, rows, steps, step = run.state, run.rows, run.steps, run.state[STEP]
+    screen, params = run.entries[state[VISIBLE]].screen, run.entries[state[VISIBLE]].params
+    state[VISIBLE] = NONE
+    entry = link(run, i, as_int64(_LINKED), screen, params)
     stand_on(run, entry)
     steps[step].entry, steps[step].below = entry, below(run, entry)
     steps[step].move, steps[step].inferred = _LINKED, False
     steps[step].uri, steps[step].source = rows[i].uri, rows[i].source
     rows[i].fate = _MERGED
-    at[COLD] = 0
+    state[COLD] = 0
 
 
 @inner_kernel
 def _on_move(run: Run, i: int) -> None:
-    rows, at = run.rows, run.at
+    rows, state = run.rows, run.state
     flush(run)
-    at[REPORTED] = rows[i].tab
+    state[REPORTED] = rows[i].tab
     if rows[i].event + _MOVE_OF_EVENT == _SWITCH and _is_reselection(run, i):
         return
-    if at[LINK] == NONE:
-        at[COLD] = 0
+    if state[OPEN_LINK] == NONE:
+        state[COLD] = 0
     elif not (_answers(run, i) or _leads_to_answer(run, i)):
-        at[LINK] = NONE  # the user went on; the link never landed
-        at[COLD] = 0
-    at[PENDING] = i
+        state[OPEN_LINK] = NONE  # the user went on; the link never landed
+        state[COLD] = 0
+    state[PENDING_ROW] = i
     _belongs_to_next(run, i)
 
 
 @rare_kernel
 def _answers(run: Run, i: int) -> bool:
     """Whether the move in row `i` is what the app's code answered the open link with."""
-    rows, screen, opened = run.rows, run.rows[i].screen, run.at[LINK]
+    rows, screen, opened = run.rows, run.rows[i].screen, run.state[OPEN_LINK]
     if rows[i].via == VIA_LINK:
         return True
     if screen == NONE or run.screens[screen].role == _SPLASH:
         return False
     if run.screens[screen].role == _NOT_FOUND:
         return True
-    late = rows[i].time - rows[opened].time > run.at[SETTLE]
+    late = rows[i].time - rows[opened].time > run.state[SETTLE_TIME]
     if rows[opened].target == NONE:
-        return not late or run.at[VIS] == NONE or on_splash(run)
-    if run.at[ALREADY] and late:
+        return not late or run.state[VISIBLE] == NONE or on_splash(run)
+    if run.state[ALREADY] and late:
         return False
     return rows[opened].target == screen and not rows[i].not_linked
 
@@ -308,34 +313,34 @@ def _answers(run: Run, i: int) -> bool:
 @rare_kernel
 def _leads_to_answer(run: Run, i: int) -> bool:
     """Whether the answer may still come: this move is to a splash, or to the root below it."""
-    rows, screen, opened = run.rows, run.rows[i].screen, run.at[LINK]
+    rows, screen, opened = run.rows, run.rows[i].screen, run.state[OPEN_LINK]
     if screen == NONE:
         return False
     if run.screens[screen].role == _SPLASH:
         return True
     target = rows[opened].target
     home = NONE if target == NONE else run.screens[target].home
-    at_once = rows[i].time - rows[opened].time <= run.at[SETTLE]
+    at_once = rows[i].time - rows[opened].time <= run.state[SETTLE_TIME]
     return at_once and home >= 0 and run.tabs[home].root == screen
 
 
 @inner_kernel
 def _is_reselection(run: Run, i: int) -> bool:
     """The selected tab chosen again where that changes nothing: no step."""
-    vis, tab, screen = run.at[VIS], run.rows[i].tab, run.rows[i].screen
-    if vis == NONE or run.entries[vis].region != TAB:
+    visible, tab, screen = run.state[VISIBLE], run.rows[i].tab, run.rows[i].screen
+    if visible == NONE or run.entries[visible].region != TAB:
         return False
     if tab == NONE and screen != NONE:
         tab = run.screens[screen].home
-    if tab != run.at[SELECTED] or chosen_again(run, vis) != vis:
+    if tab != run.state[SELECTED] or chosen_again(run, visible) != visible:
         return False
-    return screen == NONE or run.entries[vis].screen == screen
+    return screen == NONE or run.entries[visible].screen == screen
 
 
 @rare_kernel
 def _on_redirect(run: Run, i: int, settle: int) -> None:
     """A redirect answers the move before it, if that had no view and wanted the same screen."""
-    rows, at, pending = run.rows, run.at, run.at[PENDING]
+    rows, state, pending = run.rows, run.state, run.state[PENDING_ROW]
     wanted = rows[i].origin
     if pending != NONE and rows[i].time - rows[pending].time <= settle:
         screen = rows[pending].screen
@@ -343,15 +348,15 @@ def _on_redirect(run: Run, i: int, settle: int) -> None:
         if answers or screen == wanted:
             _answer_as(run, pending, i)
             if rows[pending].event == _REDIRECT_ROW:
-                wanted = at[WANTED]
+                wanted = state[WANTED]
             elif wanted == NONE:
                 wanted = screen
-            at[PENDING] = NONE
+            state[PENDING_ROW] = NONE
     flush(run)
-    if wanted == NONE and at[LINK] != NONE:
-        wanted = rows[at[LINK]].target
-    at[WANTED] = wanted
-    at[PENDING] = i
+    if wanted == NONE and state[OPEN_LINK] != NONE:
+        wanted = rows[state[OPEN_LINK]].target
+    state[WANTED] = wanted
+    state[PENDING_ROW] = i
     _belongs_to_next(run, i)
 
 
@@ -381,7 +386,7 @@ def _goes_through_history(event: int) -> bool:
 
 @rare_kernel
 def _go_unseen(run: Run, i: int) -> None:
-    screen, params = wide(run.rows[i].screen), wide(run.rows[i].params)
+    screen, params = as_int64(run.rows[i].screen), as_int64(run.rows[i].params)
     entry = land(run, _move_of(run, i, screen, params), i, screen, params)
     if entry != NONE:
         stand_on(run, entry)
@@ -390,23 +395,23 @@ def _go_unseen(run: Run, i: int) -> None:
 @inner_kernel
 def _move_of(run: Run, i: int, screen: int, params: int) -> int:
     """The move that a row tells; what "navigate" or "traverse" is, the stacks tell."""
-    event = wide(run.rows[i].event)
+    event = as_int64(run.rows[i].event)
     if event == _NAVIGATE:
-        return navigated(run, wide(run.rows[i].tab), screen, params)
+        return navigated(run, as_int64(run.rows[i].tab), screen, params)
     if event == _TRAVERSE:
-        return traversed(run, wide(run.rows[i].count), screen, params)
+        return traversed(run, as_int64(run.rows[i].count), screen, params)
     if event == _POP_ROW and run.rows[i].count > 1:
-        return wide(_POP_TO)
+        return as_int64(_POP_TO)
     return event + _MOVE_OF_EVENT
 
 
 @inner_kernel
 def _on_view(run: Run, i: int, settle: int, doubled: int) -> bool:
     """Whether it waits for its move to be chosen."""
-    rows, at = run.rows, run.at
-    screen, params = wide(rows[i].screen), wide(rows[i].params)
-    pending = at[PENDING]
-    at[REPORTED] = rows[i].tab
+    rows, state = run.rows, run.state
+    screen, params = as_int64(rows[i].screen), as_int64(rows[i].params)
+    pending = state[PENDING_ROW]
+    state[REPORTED] = rows[i].tab
     if pending != NONE:
         awaited = rows[pending].screen
         on_time = rows[i].time - rows[pending].time <= settle
@@ -414,23 +419,23 @@ def _on_view(run: Run, i: int, settle: int, doubled: int) -> bool:
             _complete(run, i, screen, params)
             return False
         flush(run)
-        at[REPORTED] = rows[i].tab
+        state[REPORTED] = rows[i].tab
     if rows[i].uri != NONE and rows[i].event == _VIEW and _came_by_link(run, i):
-        at[LINK] = i
-    if at[LINK] != NONE and _view_answers(run, i, screen, params):
+        state[OPEN_LINK] = i
+    if state[OPEN_LINK] != NONE and _view_answers(run, i, screen, params):
         _answer_link(run, i, screen, params)
         return False
     restored = _meet_restored(run, screen, params)
     if restored != NONE:
         _resume(run, i, restored)
-    elif same(run, at[VIS], screen, params):
-        if at[STEP] != NONE:
+    elif same(run, state[VISIBLE], screen, params):
+        if state[STEP] != NONE:
             _repeat(run, i, doubled)
-        elif at[RESUMED]:
+        elif state[RESUMED]:
             rows[i].fate = _DOUBLED
         else:
-            _show(run, at[VIS], wide(_START), True, i, i)
-    elif at[VIS] == NONE or (at[STEP] == NONE and not at[RESUMED]):
+            _show(run, state[VISIBLE], as_int64(_START), True, i, i)
+    elif state[VISIBLE] == NONE or (state[STEP] == NONE and not state[RESUMED]):
         _start(run, i, screen, params)
     else:
         return True
@@ -451,22 +456,24 @@ def _view_answers(run: Run, i: int, screen: int, params: int) -> bool:
     It is not if it is a splash, or what stood there before. A link to what is visible already
     leads nowhere: any other screen is the user's own way.
     """
-    at, rows, opened = run.at, run.rows, run.at[LINK]
+    state, rows, opened = run.state, run.rows, run.state[OPEN_LINK]
     if run.screens[screen].role == _SPLASH or opened == i:
         return opened == i
     if rows[opened].target == screen:
-        shown_before = at[ALREADY] and at[LINK_WARM] == LINK_OVER
-        if not rows[i].not_linked and not (shown_before and same(run, at[VIS], screen, params)):
+        shown_before = state[ALREADY] and state[LINK_WARM] == LINK_OVER
+        if not rows[i].not_linked and not (
+            shown_before and same(run, state[VISIBLE], screen, params)
+        ):
             return True
-        at[LINK] = NONE
+        state[OPEN_LINK] = NONE
         return False
-    if same(run, at[VIS], screen, params):
+    if same(run, state[VISIBLE], screen, params):
         return False
-    starting = at[VIS] == NONE or on_splash(run) or at[COLD] == OPENED_COLD
+    starting = state[VISIBLE] == NONE or on_splash(run) or state[COLD] == OPENED_COLD
     if starting or run.screens[screen].role == _NOT_FOUND:
         return True
-    if at[ALREADY] or rows[i].time - rows[opened].time > _LATE * at[SETTLE]:
-        at[LINK] = NONE
+    if state[ALREADY] or rows[i].time - rows[opened].time > _LATE * state[SETTLE_TIME]:
+        state[OPEN_LINK] = NONE
         return False
     return True
 
@@ -474,32 +481,34 @@ def _view_answers(run: Run, i: int, screen: int, params: int) -> bool:
 @rare_kernel
 def _answer_link(run: Run, i: int, screen: int, params: int) -> None:
     """The view that a link led to: its screen, or a gate's on the way there."""
-    at, rows, asked = run.at, run.rows, run.at[LINK]
-    target = wide(rows[asked].target)
+    state, rows, asked = run.state, run.rows, run.state[OPEN_LINK]
+    target = as_int64(rows[asked].target)
     if target != NONE and target != screen and run.screens[screen].outside:
-        at[WANTED] = target
-        if at[VIS] == NONE:
+        state[WANTED] = target
+        if state[VISIBLE] == NONE:
             gate = alone(run, screen, params)
         else:
             gate = redirect(run, VIA_REPLACE if on_splash(run) else VIA_PUSH, screen, params)
-        _show(run, gate, wide(_REDIRECT), True, i, i)
+        _show(run, gate, as_int64(_REDIRECT), True, i, i)
         return
     if params == NONE:
-        params = wide(rows[asked].params)
-    _show(run, link(run, asked, wide(_LINKED), screen, params), wide(_LINKED), False, asked, i)
+        params = as_int64(rows[asked].params)
+    _show(
+        run, link(run, asked, as_int64(_LINKED), screen, params), as_int64(_LINKED), False, asked, i
+    )
 
 
 @inner_kernel
 def _start(run: Run, i: int, screen: int, params: int) -> None:
-    if run.at[STARTED] == NONE and run.screens[screen].role == _SPLASH:
+    if run.state[START_ROW] == NONE and run.screens[screen].role == _SPLASH:
         _restart(run)  # it started, though no row says so
-    if run.at[RESTORED] == NONE:
+    if run.state[RESTORED] == NONE:
         empty(run)
-    cold, started = run.at[COLD], run.at[STARTED]
+    cold, started = run.state[COLD], run.state[START_ROW]
     asked = i if started == NONE else started
-    _show(run, alone(run, screen, params), wide(_START), started == NONE, asked, i)
-    run.at[COLD] = cold
-    run.at[RESENT] = cold == STARTED_COLD  # the view that follows shows it once more
+    _show(run, alone(run, screen, params), as_int64(_START), started == NONE, asked, i)
+    run.state[COLD] = cold
+    run.state[RESENT] = cold == STARTED_COLD  # the view that follows shows it once more
 
 
 @inner_kernel
@@ -508,82 +517,82 @@ def _meet_restored(run: Run, screen: int, params: int) -> int:
 
     Stacks that another screen shows to be gone are forgotten.
     """
-    at = run.at
-    restored, vis = at[RESTORED], at[VIS]
-    if at[LINK] != NONE:
+    state = run.state
+    restored, visible = state[RESTORED], state[VISIBLE]
+    if state[OPEN_LINK] != NONE:
         return NONE  # the link decides where the app stands
     if restored == NONE or screen == NONE or run.screens[screen].role == _SPLASH:
         return NONE
-    at[RESTORED] = NONE
+    state[RESTORED] = NONE
     if same(run, restored, screen, params):
         return restored
     empty(run)
-    at[VIS] = vis
+    state[VISIBLE] = visible
     return NONE
 
 
 @rare_kernel
 def _resume(run: Run, i: int, entry: int) -> None:
     """The view of what stands again: after a splash a step, else where the journey begins."""
-    if run.at[VIS] != NONE:
-        _show(run, entry, wide(_REPLACE), True, i, i)
+    if run.state[VISIBLE] != NONE:
+        _show(run, entry, as_int64(_REPLACE), True, i, i)
         return
     stand_on(run, entry)
-    run.at[RESUMED] = 1
+    run.state[RESUMED] = 1
     run.rows[i].fate = _MERGED
 
 
 @inner_kernel
 def _repeat(run: Run, i: int, doubled: int) -> None:
-    at, rows = run.at, run.rows
+    state, rows = run.state, run.rows
     rows[i].fate = _DOUBLED
-    if at[RESENT] == 0 and rows[i].time - rows[at[SHOWN]].time > doubled:
+    if state[RESENT] == 0 and rows[i].time - rows[state[SHOWN_ROW]].time > doubled:
         rows[i].fate = _REPEATED
-        run.steps[at[STEP]].repeats += 1
-    at[RESENT] = 0
-    at[SHOWN] = i
+        run.steps[state[STEP]].repeats += 1
+    state[RESENT] = 0
+    state[SHOWN_ROW] = i
 
 
 @inner_kernel
 def flush(run: Run) -> None:
     """Carry out the pending move by itself: its view never came."""
-    if run.at[PENDING] != NONE:
+    if run.state[PENDING_ROW] != NONE:
         _complete_unseen(run)
 
 
 @rare_kernel
 def _complete_unseen(run: Run) -> None:
-    _complete(run, wide(NONE), wide(run.rows[run.at[PENDING]].screen), NONE)
+    _complete(run, as_int64(NONE), as_int64(run.rows[run.state[PENDING_ROW]].screen), NONE)
 
 
 @inner_kernel
 def _complete(run: Run, view: int, screen: int, params: int) -> None:
     """Carry out the pending move onto `screen`; `view` is the row that shows it, or −1."""
-    rows, at = run.rows, run.at
-    pending, opened = at[PENDING], at[LINK]
-    at[PENDING] = NONE
+    rows, state = run.rows, run.state
+    pending, opened = state[PENDING_ROW], state[OPEN_LINK]
+    state[PENDING_ROW] = NONE
     if params == NONE:
-        params = wide(rows[pending].params)
-    at[REPORTED] = rows[pending].tab
+        params = as_int64(rows[pending].params)
+    state[REPORTED] = rows[pending].tab
     if view != NONE and rows[view].tab != NONE:
-        at[REPORTED] = rows[view].tab
-    first = at[VIS] == NONE and at[STARTED] != NONE
-    if at[VIS] == NONE:
+        state[REPORTED] = rows[view].tab
+    first = state[VISIBLE] == NONE and state[START_ROW] != NONE
+    if state[VISIBLE] == NONE:
         _stand_where_it_began(run, pending, screen, params)
     event = rows[pending].event
     linked = opened != NONE and event != _REDIRECT_ROW and _answers(run, pending)
     if linked and event == _NAVIGATE:
-        move = wide(_LINKED)  # it says no more of the stacks than the link itself
+        move = as_int64(_LINKED)  # it says no more of the stacks than the link itself
     else:
         move = _move_of(run, pending, screen, params)
     if move == NONE:
         return
     if not linked and _goes_nowhere(run, move, screen, params):
         if move == _POP:
-            run.steps[at[STEP]].refused += 1
+            run.steps[state[STEP]].refused += 1
         if view != NONE:
             rows[view].fate = _DOUBLED
-            at[SHOWN] = view
+            state[SHOWN_ROW] = view
         return
     entry = _meet_restored(run, screen, params)
     if entry == NONE and linked:
@@ -593,53 +602,53 @@ def _complete(run: Run, view: int, screen: int, params: int) -> None:
     if entry == NONE:
         return
     if move != _REDIRECT:
-        at[WANTED] = NONE
+        state[WANTED] = NONE
         if linked:
             move = _LINKED
-        elif first and not at[RESUMED]:
+        elif first and not state[RESUMED]:
             move = _START
     either = event == _TRAVERSE and back_or_forward(run, screen, params)
     _show(run, entry, move, False, pending, view)
     if either:
-        run.steps[at[STEP]].unsure = True
+        run.steps[state[STEP]].unsure = True
     if opened != NONE and not linked and move != _REDIRECT:
-        at[LINK] = opened
+        state[OPEN_LINK] = opened
 
 
 @rare_kernel
 def _stand_where_it_began(run: Run, i: int, screen: int, params: int) -> None:
     """The first move of a journey with no view before it tells by itself where it was made."""
-    at, rows = run.at, run.rows
-    origin, restored, event = rows[i].origin, at[RESTORED], rows[i].event
+    state, rows = run.state, run.rows
+    origin, restored, event = rows[i].origin, state[RESTORED], rows[i].event
     if event == _REDIRECT_ROW or (origin != NONE and run.screens[origin].role == _SPLASH):
         return
     if restored != NONE and not same(run, restored, screen, params):
         if event != _RESET_ROW and (origin == NONE or origin == run.entries[restored].screen):
-            at[RESTORED] = NONE
+            state[RESTORED] = NONE
             stand_on(run, restored)
-            at[RESUMED] = 1
+            state[RESUMED] = 1
     elif origin != NONE and restored == NONE and event != _RESET_ROW:
-        stand_on(run, alone(run, wide(origin), wide(NONE)))
+        stand_on(run, alone(run, as_int64(origin), as_int64(NONE)))
 
 
 @inner_kernel
 def _goes_nowhere(run: Run, move: int, screen: int, params: int) -> bool:
     """A "back" or a move to nowhere in particular after which the same screen shows."""
-    vis = run.at[VIS]
-    if (move != _POP and move != _START) or run.at[STEP] == NONE or screen == NONE:
+    visible = run.state[VISIBLE]
+    if (move != _POP and move != _START) or run.state[STEP] == NONE or screen == NONE:
         return False
-    if not same(run, vis, screen, params):
+    if not same(run, visible, screen, params):
         return False
-    return move == _START or not same(run, below(run, vis), screen, params)
+    return move == _START or not same(run, below(run, visible), screen, params)
 
 
 @inner_kernel
 def _show(run: Run, entry: int, move: int, inferred: bool, asked: int, view: int) -> None:
     """Write the step by which `entry` becomes visible."""
-    rows, at, steps = run.rows, run.at, run.steps
-    step = at[STEPS]
+    rows, state, steps = run.rows, run.state, run.steps
+    step = state[STEPS]
     row = asked if view == NONE else view
-    opened = at[LINK] if move == _LINKED or move == _REDIRECT else NONE
+    opened = state[OPEN_LINK] if move == _LINKED or move == _REDIRECT else NONE
     steps[step].entry = entry
     steps[step].move = move
     steps[step].inferred = inferred
@@ -648,11 +657,11 @@ def _show(run: Run, entry: int, move: int, inferred: bool, asked: int, view: int
     steps[step].visible = rows[row].time
     steps[step].loaded = view != NONE and asked != view
     steps[step].away = steps[step].repeats = steps[step].refused = 0
-    steps[step].wanted = at[WANTED]
+    steps[step].wanted = state[WANTED]
     steps[step].tab_reported = rows[row].tab
     steps[step].uri = NONE if opened == NONE else rows[opened].uri
     steps[step].source = NONE if opened == NONE else rows[opened].source
-    steps[step].first_row = row if at[FIRST] == NONE else at[FIRST]
+    steps[step].first_row = row if state[FIRST_ROW] == NONE else state[FIRST_ROW]
     steps[step].journey = rows[row].journey
     rows[asked].fate = _MADE if rows[asked].event != _APP_START else _KEPT
     if view != NONE:
@@ -661,15 +670,15 @@ def _show(run: Run, entry: int, move: int, inferred: bool, asked: int, view: int
         rows[opened].fate = _MERGED
     stand_on(run, entry)
     steps[step].below = below(run, entry)
-    steps[step].expected = at[EXPECTED]
-    steps[step].marks = at[MARKED] | _tab_marks(run, entry, wide(rows[row].tab))
-    at[STEPS] = step + 1
-    at[STEP] = step
-    at[SHOWN] = row
-    at[FIRST] = at[WANTED] = at[EXPECTED] = NONE
+    steps[step].expected = state[EXPECTED]
+    steps[step].marks = state[MARKED] | _tab_marks(run, entry, as_int64(rows[row].tab))
+    state[STEPS] = step + 1
+    state[STEP] = step
+    state[SHOWN_ROW] = row
+    state[FIRST_ROW] = state[WANTED] = state[EXPECTED] = NONE
     if run.screens[run.entries[entry].screen].role != _SPLASH:
-        at[LINK] = NONE
-    at[MARKED] = at[RESENT] = at[COLD] = 0
+        state[OPEN_LINK] = NONE
+    state[MARKED] = state[RESENT] = state[COLD] = 0
 
 
 @inner_kernel
