@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import re
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
+
+from mossy_trail.cli import cli
 
 ROOT = Path(__file__).parents[1]
 BIN = Path(sys.executable).parent
@@ -41,3 +44,16 @@ def test_links_in_what_is_written_lead_somewhere() -> None:
     for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
         for target in re.findall(r"\]\(([^)#]+)[^)]*\)", page.read_text()):
             assert (page.parent / target).exists(), f"{page.name}: {target}"
+
+
+def test_every_command_is_offered_by_the_script(tmp_path: Path) -> None:
+    """And reads the paths that it is given from where it is called."""
+    script = (ROOT / "mossy").read_text()
+    (tmp_path / "log.csv").write_text("time,user,screen\n2026-05-01T10:00:00Z,u,Home\n")
+    for command in cli.registered_commands:
+        assert command.callback
+        name = command.name or command.callback.__name__.replace("_", "-")
+        assert re.search(rf"^  .*\b{name}\b.*[)\\\\]$", script, re.MULTILINE), name
+    called = [ROOT / "mossy", "health", "log.csv", "--json"]
+    done = subprocess.run(called, cwd=tmp_path, capture_output=True, text=True)
+    assert json.loads(done.stdout)["rows"]["read"] == 1, done.stderr

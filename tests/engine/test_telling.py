@@ -7,6 +7,8 @@ import json
 import random
 from collections.abc import Iterator
 from dataclasses import replace
+from datetime import date
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +23,7 @@ from mossy_trail.demo.simulator import Habits, simulate, write
 from mossy_trail.engine import funnel, report
 from mossy_trail.engine.celled import Count
 from mossy_trail.engine.compare import Comparison, Sides, compare, everything
-from mossy_trail.engine.findings import findings
+from mossy_trail.engine.findings import as_they_come, findings
 from mossy_trail.engine.measures import behind, measured
 from mossy_trail.engine.rates import Asked, Shares, counted
 from mossy_trail.engine.registry import MEASURES
@@ -114,6 +116,18 @@ def _address(measure: str, figure: str) -> tuple[str, str]:
 
 
 @pytest.mark.parametrize("unit", UNITS)
+def test_findings_come_measure_by_measure(study: Study) -> None:
+    scope = Scope("users", until=date(2026, 5, 24))
+    *before, last = as_they_come(study, scope)
+    assert [told.asked for told in (*before, last)] == list(range(1, last.to_ask + 1))
+    assert all(a.looked_at <= b.looked_at for a, b in pairwise([*before, last]))
+    assert any(told.found for told in before[:-1])
+    assert list(as_they_come(study, scope)) == [last] == [findings(study, scope)]
+    known = {one.key: one.sentence for one in last.found}
+    for told in before:
+        assert all(one.sentence == known[one.key] for one in told.found if one.key in known)
+
+
 def test_figures_are_those_of_their_views(unit: Any, study: Study) -> None:
     """Of both groups in Compare, of a value told over time, and of what is kept for the report."""
     found = compare(study, Scope(unit=unit), Sides("3.2", "3.1", "version"))

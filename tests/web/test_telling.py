@@ -39,6 +39,16 @@ def test_both_groups_open_what_they_count(server: Server, app: str) -> None:
             assert counted(server, app, "loops", row["figure"], **part) == row[side]["count"]
 
 
+def test_findings_are_sent_as_they_come(server: Server, app: str) -> None:
+    path, asked = f"/api/apps/{app}/findings/stream", {"since": "2026-05-05", "unit": "users"}
+    answer = server.client.get(path, params=asked)
+    told = [json.loads(line) for line in answer.text.splitlines()]
+    assert answer.headers["content-type"] == "application/jsonl"
+    assert [one["asked"] for one in told] == list(range(1, told[-1]["to_ask"] + 1))
+    assert told[-1] == server.get(f"/api/apps/{app}/findings", **asked)
+    assert told[0]["found"] != told[-1]["found"]
+
+
 @pytest.mark.parametrize(
     ("path", "code", "says"),
     [
@@ -56,6 +66,7 @@ def test_both_groups_open_what_they_count(server: Server, app: str) -> None:
         ('trend?measure=links&figure=["pattern.landed","x"]', 404, "no such figure"),
         ('trend?measure=gates&figure={"goal":{"a":1}}', 404, "no such figure"),
         ("report?form=pdf", 422, "form"),
+        ("findings/stream?segment={", 422, "segment cannot be used"),
     ],
 )
 def test_what_cannot_be_told_is_said(

@@ -83,6 +83,29 @@ export async function dataOf<Data>(asked: Promise<Answer<Data>>): Promise<Data> 
   return answer.data as Data;
 }
 
+/** The last of an answer's lines of JSON; each is told as it comes. */
+export async function lastLine<Line>(
+  asked: Promise<Answer<ReadableStream<Uint8Array> | null>>,
+  tell: (line: Line) => void,
+): Promise<Line | undefined> {
+  const reader = (await dataOf(asked))?.getReader();
+  const decoder = new TextDecoder();
+  let [text, last] = ["", undefined as Line | undefined];
+  for (;;) {
+    const more = await reader?.read();
+    if (!more || more.done) {
+      break;
+    }
+    const lines = (text + decoder.decode(more.value, { stream: true })).split("\n");
+    text = lines.pop() ?? "";
+    for (const line of lines) {
+      last = JSON.parse(line) as Line;
+      tell(last);
+    }
+  }
+  return last;
+}
+
 export function problemOf(body: unknown, status: number): Problem {
   const { title, detail, instance } = (body ?? {}) as Partial<Schemas["Problem"]>;
   const said = title ?? "The server gave no answer that can be read.";

@@ -11,7 +11,9 @@ import {
   type AppSummary,
   api,
   dataOf,
+  lastLine,
   type Mapping,
+  Problem,
   type Schemas,
   type Scope,
 } from "./client";
@@ -421,13 +423,25 @@ export function useComparison(
 }
 
 /** What stands out in scope. */
+/** What stands out, as it is found: what is known is shown while more is asked. */
 export function useFindings(app: string, scope: Scope) {
+  const queries = useQueryClient();
+  const queryKey = ["study", app, "findings", scope];
   return useQuery({
-    queryKey: ["study", app, "findings", scope],
-    queryFn: () =>
-      dataOf(
-        api.GET("/api/apps/{app}/findings", { params: { path: { app }, query: { ...scope } } }),
-      ),
+    queryKey,
+    queryFn: async ({ signal }) => {
+      const lines = api.GET("/api/apps/{app}/findings/stream", {
+        params: { path: { app }, query: { ...scope } },
+        parseAs: "stream",
+        signal,
+      });
+      const tell = (told: Schemas["Findings"]) => queries.setQueryData(queryKey, told);
+      const last = await lastLine(lines, tell);
+      if (!last || last.asked < last.to_ask) {
+        throw new Problem("The server's answer broke off.", 502, "It is asked again.");
+      }
+      return last;
+    },
     placeholderData: keepPreviousData,
   });
 }

@@ -6,7 +6,7 @@ journeys is told once, by the words that say most of where it is.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from math import log10
 from typing import NamedTuple
@@ -35,34 +35,58 @@ _SUREST = 12.0
 
 @dataclass(frozen=True)
 class Findings:
+    """What stands out, among `looked_at` comparisons; `asked` of `to_ask` questions have been put
+    so far, and until all have, a finding may go and another come before it."""
+
     looked_at: int
     found: list[Finding]
+    asked: int
+    to_ask: int
 
 
 def findings(study: Study, scope: Scope, kept: Sequence[Asked] = ()) -> Findings:
     """What stands out in scope: what touches most users most surely comes first."""
-    found: Findings = study.comparisons.of(
-        ("findings", scope, repr(kept)), lambda: _findings(study, scope, everything(study, kept))
-    )
+    *_, found = as_they_come(study, scope, kept)
     return found
 
 
-def _findings(study: Study, scope: Scope, measures: Sequence[Asked]) -> Findings:
+def as_they_come(study: Study, scope: Scope, kept: Sequence[Asked] = ()) -> Iterator[Findings]:
+    """The same after each measure that has been asked; all of it at the last."""
+    question = ("findings", scope, repr(kept))
+    found: Findings | None = study.comparisons.get(question)
+    if found:
+        yield found
+        return
+    for found in _one_by_one(study, scope, everything(study, kept)):
+        yield found
+    study.comparisons.of(question, lambda: found)
+
+
+def _one_by_one(study: Study, scope: Scope, measures: Sequence[Asked]) -> Iterator[Findings]:
     asked = standouts.Asked.of(study, scope)
     splashes = {screen.name for screen in study.app_map.screens if screen.role == "splash"}
+    told_elsewhere = {("drop-offs", name) for name in splashes}  # start-up tells who left there
     candidates: list[Candidate] = []
     days = asked.day, len(asked.days)
-    for told in counted(study, scope, measures, asked.ways, days):
-        if isinstance(told, Timed):
-            candidates += standouts.of_times(told, asked)
-        else:
-            candidates += standouts.of_shares(told, asked)
+
+    def so_far(put: int) -> Findings:
+        sure = [
+            one
+            for one in _sure(candidates)
+            if (one.finding.measure, one.subject) not in told_elsewhere
+        ]
+        found = _told_once(sorted(sure, key=_rank, reverse=True))[:MOST]
+        return Findings(len(candidates), found, put, len(measures) + 1)
+
+    for put, measure in enumerate(measures):
+        for told in counted(study, scope, [measure], asked.ways, days):
+            if isinstance(told, Timed):
+                candidates += standouts.of_times(told, asked)
+            else:
+                candidates += standouts.of_shares(told, asked)
+        yield so_far(put + 1)
     candidates += standouts.of_ends(study, scope)
-    told_elsewhere = {("drop-offs", name) for name in splashes}  # start-up tells who left there
-    sure = [
-        one for one in _sure(candidates) if (one.finding.measure, one.subject) not in told_elsewhere
-    ]
-    return Findings(len(candidates), _told_once(sorted(sure, key=_rank, reverse=True))[:MOST])
+    yield so_far(len(measures) + 1)
 
 
 class _Sure(NamedTuple):

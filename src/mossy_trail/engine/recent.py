@@ -17,6 +17,13 @@ class Recent(Generic[Answer]):
         self._most, self._lock = most, Lock()
         self._answers: OrderedDict[Hashable, Answer] = OrderedDict()
 
+    def get(self, question: Hashable) -> Answer | None:
+        """The answer that is kept, if there is one."""
+        with self._lock:
+            if question in self._answers:
+                self._answers.move_to_end(question)
+            return self._answers.get(question)
+
     def of(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
         """The answer that is kept, or else worked out now."""
         with self._lock:

@@ -1,3 +1,4 @@
+import { ProgressBar } from "react-bootstrap";
 import type { AppSummary, Schemas } from "../../api/client";
 import { useFindings, useKeepFinding, useKeptFindings } from "../../api/queries";
 import { TwoBars } from "../../charts/TwoBars";
@@ -34,7 +35,8 @@ export function FindingsView({ app }: { app: AppSummary }) {
   if (answer.isError) {
     return <Trouble problem={answer.error} />;
   }
-  const { found, looked_at } = answer.data;
+  const { found, looked_at, asked, to_ask } = answer.data;
+  const asking = asked < to_ask;
   const known = new Map(kept.map((one) => [one.key, one]));
   const open = found.filter((one) => !known.get(one.key)?.dismissed);
   const list = (address.get("list") ?? "found") as List;
@@ -69,7 +71,8 @@ export function FindingsView({ app }: { app: AppSummary }) {
   return (
     <>
       <div className="view-body">
-        <h1>{sentence(open, looked_at)}</h1>
+        <h1>{sentence(open, looked_at, asking)}</h1>
+        {asking && <Asking asked={asked} of={to_ask} />}
         <LogLine app={app} />
         <div className="d-flex flex-wrap gap-3 align-items-baseline mb-2">
           <Choice
@@ -135,8 +138,11 @@ export function FindingsView({ app }: { app: AppSummary }) {
   );
 }
 
-function sentence(found: Found[], lookedAt: number): string {
+function sentence(found: Found[], lookedAt: number, asking: boolean): string {
   const [first] = found;
+  if (!first && asking) {
+    return "Asking every measure what stands out.";
+  }
   if (!first) {
     return lookedAt
       ? "Nothing stands out beyond chance in this scope."
@@ -154,6 +160,16 @@ export function withGroup(scope: Scope, segment: string): Scope {
   }
   const own = JSON.parse(segment) as Segment;
   return { ...scope, segment: written([...partsOf(scope.segment), own]) };
+}
+
+/** How far the asking is; until it is through, what is listed may change. */
+function Asking({ asked, of }: { asked: number; of: number }) {
+  return (
+    <div className="d-flex align-items-center gap-2 small-text soft mb-2" role="status">
+      <ProgressBar className="asking" now={asked} max={of} aria-label="Questions asked" />
+      {asked} of {of} questions asked; what comes may still change the order.
+    </div>
+  );
 }
 
 function Reports({ app, scope, some }: { app: string; scope: Scope; some: boolean }) {

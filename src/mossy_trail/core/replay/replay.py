@@ -18,7 +18,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.inference.lattice import READINGS, new_lattice, weigh
+from mossy_trail.core.inference.lattice import BEAM_WIDTH, new_lattice, weigh
 from mossy_trail.core.inference.transitions import (
     ONE,
     REPLACING,
@@ -244,7 +244,7 @@ class _Rows:
         Of what takes the place of what they tell only if one is `learning`.
         """
         longest = int(np.bincount(self.log.columns["user"][rows]).max(initial=0))
-        run, pairs = self.run(3 * READINGS * longest), len(transitions.weights)
+        run, pairs = self.run(3 * BEAM_WIDTH * longest), len(transitions.weights)
         replacing = np.zeros((pairs if learning else 0, len(REPLACING)), "int64")
         tally = Tally(np.zeros((pairs, len(MOVES)), "int64"), replacing)
         limits = self.settings.settle, self.settings.doubled

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, date, datetime
+from itertools import chain
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Response
-from pydantic import BaseModel, ConfigDict, Field
+from fastapi.responses import StreamingResponse
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -27,6 +29,12 @@ from mossy_trail.web.routers.compare import kept_of
 from mossy_trail.web.schemas import Unit
 
 router = APIRouter(prefix="/api/apps/{app}", tags=["findings"])
+_LINES: dict[int | str, dict[str, Any]] = {
+    200: {
+        "description": "Each line is one such answer.",
+        "content": {"application/jsonl": {"schema": {"$ref": "#/components/schemas/Findings"}}},
+    }
+}
 
 
 class KeptScope(BaseModel):
@@ -116,6 +124,20 @@ def read_findings(app: TheApp, study: TheStudy, scope: TheScope, session: Databa
     kept = kept_of(session, app)
     session.commit()  # the answer may take long, and needs the database no more
     return findings.findings(study, scope, kept)
+
+
+@router.get("/findings/stream", response_class=StreamingResponse, responses=_LINES)
+def stream_findings(
+    app: TheApp, study: TheStudy, scope: TheScope, session: Database
+) -> StreamingResponse:
+    """The same as JSON Lines, one whenever a measure has been asked; the last one has all."""
+    kept = kept_of(session, app)
+    session.commit()
+    coming = findings.as_they_come(study, scope, kept)
+    first = next(coming)  # what is wrong with the question is told before anything is sent
+    told = TypeAdapter(Findings)
+    lines = (told.dump_json(one) + b"\n" for one in chain([first], coming))
+    return StreamingResponse(lines, media_type="application/jsonl")
 
 
 @router.get("/kept-findings")
