@@ -14,10 +14,10 @@ from pydantic import ValidationError
 from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.clustered import Estimate, Gap, adjusted, estimates, gaps, gaps_within
-from mossy_trail.core.stats.medians import Middle, gap_of_medians
+from mossy_trail.core.stats.medians import Middle, between, middle
 from mossy_trail.engine import funnel, segments
 from mossy_trail.engine.journeys import Wanted
-from mossy_trail.engine.rates import RATES, Asked, Figure, Shares, Timed, counted
+from mossy_trail.engine.rates import RATES, Asked, Figure, Shares, Timed, Times, counted
 from mossy_trail.engine.scoped import groups_of, scope_mask
 from mossy_trail.engine.study import Study
 
@@ -145,13 +145,15 @@ def _compare(study: Study, scope: Scope, sides: Sides, asked: Sequence[Asked]) -
     within = np.where((group >= 0) & (stratum >= 0), group * size + stratum, -1)
     ways = [(group.astype("i8"), 2), *([(within.astype("i8"), 2 * size)] if size > 1 else [])]
     found: list[Compared] = []
-    timed: list[Timed] = []
+    timed: list[tuple[Timed, Gap]] = []
     for told in counted(study, scope, asked, ways):
-        if isinstance(told, Timed):
-            timed.append(told)
+        if isinstance(told, Times):
+            ranks = gaps(told.of[0])
+            both_have = ((one, ranks.at(cell)) for cell, one in enumerate(told.each))
+            timed += [(one, gap) for one, gap in both_have if gap]
         else:
             found += _compared(told, size)
-    found += filter(None, study.at_once(partial(_compared_times, group=group), timed))
+    found += study.at_once(partial(_compared_times, group=group), timed)
     one_group, other_group = (_group(study, group == code) for code in (0, 1))
     strata = [
         Stratum(name, int((within == i).sum()), int((within == size + i).sum()))
@@ -239,13 +241,14 @@ def _compared(told: Shares, strata: int) -> Iterator[Compared]:
         yield _row(figure, one, other, found, alike.at(cell) if alike else None, touched)
 
 
-def _compared_times(told: Timed, group: NDArray[np.int64]) -> Compared | None:
-    own = group[told.at] >= 0
-    left, right, found, apart = gap_of_medians(told.value[own], told.user[own], group[told.at][own])
-    if left is None or right is None or found is None:
-        return None
-    one, other = side_of_times(left), side_of_times(right)
-    return _row(told.figure, one, other, found, None, abs(apart) * left.users)
+def _compared_times(told: tuple[Timed, Gap], group: NDArray[np.int64]) -> Compared:
+    timed, ranks = told
+    own = group[timed.at]
+    left, right = (middle(timed.value[own == code], timed.user[own == code]) for code in (0, 1))
+    assert left
+    assert right
+    sides, touched = (side_of_times(left), side_of_times(right)), abs(ranks.difference) * left.users
+    return _row(timed.figure, *sides, between(left, right, ranks), None, touched)
 
 
 def side_of(own: Estimate) -> Side:

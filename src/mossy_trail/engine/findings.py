@@ -18,7 +18,7 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.clustered import adjusted
 from mossy_trail.engine import standouts
 from mossy_trail.engine.compare import CHANCE, everything
-from mossy_trail.engine.rates import Asked, Timed, counted
+from mossy_trail.engine.rates import Asked, Times, counted
 from mossy_trail.engine.standouts import Candidate, Finding, Mask
 from mossy_trail.engine.study import Study
 
@@ -80,7 +80,7 @@ def _one_by_one(study: Study, scope: Scope, measures: Sequence[Asked]) -> Iterat
 
     for put, measure in enumerate(measures):
         for told in counted(study, scope, [measure], asked.ways, days):
-            if isinstance(told, Timed):
+            if isinstance(told, Times):
                 candidates += standouts.of_times(told, asked)
             else:
                 candidates += standouts.of_shares(told, asked)

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.measures.cells import Cells, Grid, Naming, Words, added, cells, frequencies
 from mossy_trail.core.measures.moments import (
     Moments,
+    Placed,
     Slots,
     each_once,
     in_slots,
@@ -29,6 +30,7 @@ from mossy_trail.core.measures.moments import (
 )
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.stats.medians import median_of
 from mossy_trail.engine.celled import figure_of
 from mossy_trail.engine.scoped import each_inside
 from mossy_trail.engine.study import Study
@@ -277,13 +279,21 @@ class Timed(NamedTuple):
     at: NDArray[np.int64]
 
 
+class Times(NamedTuple):
+    """Times of one kind, of the journeys that the first way sorts; and of each the sums of those up
+    to the median of all, among all, as of shares: so ranks are held against each other."""
+
+    each: list[Timed]
+    of: tuple[Moments, ...]
+
+
 def counted(
     study: Study,
     scope: Scope,
     asked: Sequence[Asked],
     sorted_into: Sequence[tuple[NDArray[np.int64], int]],
     days: tuple[NDArray[np.int64], int] | None = None,
-) -> Iterator[Shares | Timed]:
+) -> Iterator[Shares | Times]:
     """Every share and time of the measures that are asked, the most frequent of each kind.
 
     Parameters
@@ -297,7 +307,7 @@ def counted(
         if told:
             parts = [own.rates for own in told]
             yield from _shares(study, scope, one, parts, sorted_into, days)
-            yield from _times(study, one, [own.times for own in told])
+            yield from _times(study, one, [own.times for own in told], sorted_into)
 
 
 def _shares(
@@ -397,7 +407,12 @@ def _summed(
     return sums, [in_slots(x, day, days[1]), in_slots(y, day, days[1])[layout.base_of]]
 
 
-def _times(study: Study, asked: Asked, parts: Sequence[Sequence[Took]]) -> Iterator[Timed]:
+def _times(
+    study: Study,
+    asked: Asked,
+    parts: Sequence[Sequence[Took]],
+    sorted_into: Sequence[tuple[NDArray[np.int64], int]],
+) -> Iterator[Times]:
     for kind in zip(*parts, strict=True):
         chosen = _most_frequent([(one.naming.size, one.number) for one in kind], MOST_TIMES)
         number = np.concatenate([one.number for one in kind])
@@ -405,8 +420,15 @@ def _times(study: Study, asked: Asked, parts: Sequence[Sequence[Took]]) -> Itera
         at = np.concatenate(
             [one.journey + study.edges[place] for place, one in enumerate(kind)]
         ).astype("i8")
+        value = np.where(sorted_into[0][0][at] >= 0, value, -1)
         told = partial(_timed, study, asked, kind[0], number, value, at)
-        yield from (one for one in study.at_once(told, chosen.tolist()) if one)
+        found = dict(zip(chosen.tolist(), study.at_once(told, chosen.tolist()), strict=True))
+        each = {cell: one for cell, one in found.items() if one}
+        if each:
+            medians = np.array([median_of(one.value) for one in each.values()])
+            ask = partial(_up_to, study, kind, np.array(list(each)), medians, sorted_into)
+            sums = zip(*study.each_place(ask), strict=True)
+            yield Times(list(each.values()), tuple(map(plus, sums)))
 
 
 def _timed(
@@ -422,9 +444,38 @@ def _timed(
     if not len(own):
         return None
     own = own[np.argsort(value[own], kind="stable")]
-    _, user = np.unique(study.index.user[at[own]], return_inverse=True)
+    user = study.index.user[at[own]]
     figure = _figure(asked, kind, kind.naming.name(cell))
-    return Timed(figure, value[own], user, at[own])
+    return Timed(figure, value[own], _numbered(user), at[own])
+
+
+def _numbered(user: NDArray[np.int32]) -> NDArray[np.int64]:
+    """Users by numbers from 0 without gaps, in the order of the study's."""
+    there = np.zeros(int(user.max()) + 1, bool)
+    there[user] = True
+    return (np.cumsum(there) - 1)[user]
+
+
+def _up_to(
+    study: Study,
+    kind: Sequence[Took],
+    cells: NDArray[np.int64],
+    limits: NDArray[np.float64],
+    sorted_into: Sequence[tuple[NDArray[np.int64], int]],
+    place: int,
+) -> list[Moments]:
+    """Of a part, the times of each cell up to its limit, of all of them."""
+    took, here = kind[place], slice(*study.edges[place : place + 2])
+    near = np.minimum(np.searchsorted(cells, took.number), len(cells) - 1)
+    known = np.flatnonzero((cells[near] == took.number) & (took.value >= 0))
+    cell, journey = near[known], took.journey[known].astype("i4")
+    below = took.value[known] <= limits[cell]
+    x = Placed(cell[below], journey[below], len(cells))
+    y = Placed(cell, journey, len(cells))
+    user, base_of = study.parts[place].journeys.user, np.arange(len(cells))
+    return [
+        moments(x, y, base_of, user, Slots(slot[here], False, many)) for slot, many in sorted_into
+    ]
 
 
 def _most_frequent(

@@ -25,15 +25,16 @@ from mossy_trail.core.stats.changes import best_split
 from mossy_trail.core.stats.clustered import (
     Estimate,
     Estimates,
+    Gap,
     each_against_others,
     estimates,
     gaps,
     p_beyond,
 )
-from mossy_trail.core.stats.medians import gap_of_medians
+from mossy_trail.core.stats.medians import middle
 from mossy_trail.engine import dropoffs
 from mossy_trail.engine.compare import Side, side_of, side_of_times
-from mossy_trail.engine.rates import Figure, Shares, Timed, sums_of
+from mossy_trail.engine.rates import Figure, Shares, Timed, Times, sums_of
 from mossy_trail.engine.scoped import groups_of, scope_mask
 from mossy_trail.engine.study import Study
 
@@ -288,44 +289,47 @@ def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
         yield _candidate(told, cell, finding, p, worth, slot == 0)
 
 
-def of_times(told: Timed, asked: Asked) -> Iterator[Candidate]:
+def of_times(told: Times, asked: Asked) -> Iterator[Candidate]:
     """Groups that take longer than all others, by half of them."""
-    clear: list[_Clear] = []
-    sorts = asked.sorts if told.figure.worse else []
-    groups = [(sort, slot) for sort in sorts for slot in range(len(sort.names))]
-    answers = asked.study.at_once(lambda group: _slow_group(told, *group), groups)
-    for (sort, slot), (found, p) in zip(groups, answers, strict=True):
-        if found:
-            clear.append(_Clear(found, p, sort, slot))
-        elif not np.isnan(p):
-            yield _unclear(p)
-    if clear:
-        best = _explains(clear)
-        yield from (_unclear(one.p) for one in clear if one is not best)
-        slow = (told.value >= best.finding.beside.value) & (best.sort.code[told.at] == best.slot)
+    clear: dict[int, list[_Clear]] = {}
+    judged = np.array([one.figure.worse != 0 for one in told.each])
+    for sort, of in zip(asked.sorts, told.of[1:], strict=True):
+        for slot, two in enumerate(each_against_others(of)):
+            apart = gaps(two)
+            for cell in np.flatnonzero(judged & ~np.isnan(apart.p)).tolist():
+                timed, ranks = told.each[cell], apart.at(cell)
+                found = _slow_group(timed, sort, slot, ranks) if ranks else None
+                p = float(apart.p[cell])
+                if found is None:
+                    yield _unclear(p)
+                else:
+                    clear.setdefault(cell, []).append(_Clear(found, p, sort, slot))
+    for cell, groups in clear.items():
+        best = _explains(groups)
+        yield from (_unclear(one.p) for one in groups if one is not best)
+        value, at = told.each[cell].value, told.each[cell].at
+        slow = (value >= best.finding.beside.value) & (best.sort.code[at] == best.slot)
         touching = np.zeros(len(asked.inside), bool)
-        touching[told.at[slow]] = True
+        touching[at[slow]] = True
         yield Candidate(best.finding, "", best.sort.by, best.p, True, touching)
 
 
-def _slow_group(told: Timed, sort: Sort, slot: int) -> tuple[Finding | None, float]:
-    """A group that takes much longer; and how likely such a difference is."""
+def _slow_group(told: Timed, sort: Sort, slot: int, ranks: Gap) -> Finding | None:
+    """A group that takes much longer, by more than chance."""
+    if ranks.p is None or ranks.p >= _CLEAR:
+        return None
     figure, code = told.figure, sort.code[told.at]
-    known = code != NONE
-    group = (code[known] != slot).astype("i8")
-    own, rest, apart, share = gap_of_medians(told.value[known], told.user[known], group)
-    if own is None or rest is None or apart is None or apart.p is None:
-        return None, float("nan")
-    if apart.p >= _CLEAR or own.median < MANY_TIMES * rest.median:
-        return None, apart.p
+    masks = code == slot, (code != slot) & (code != NONE)
+    own, rest = (middle(told.value[mask], told.user[mask]) for mask in masks)
+    if own is None or rest is None or own.median < MANY_TIMES * rest.median:
+        return None
     name = sort.names[slot]
     sentence = (
         f"In {name}, {figure.of} take {seconds(own.median)} {figure.says} (the median); "
         f"elsewhere {seconds(rest.median)}."
     )
-    sides = side_of_times(own), side_of_times(rest)
-    where = (name, sort.segments[slot])
-    return _finding("group", figure, sentence, where, sides, abs(share) * own.users), apart.p
+    sides, where = (side_of_times(own), side_of_times(rest)), (name, sort.segments[slot])
+    return _finding("group", figure, sentence, where, sides, abs(ranks.difference) * own.users)
 
 
 def _beyond_likes(told: Shares, asked: Asked) -> Iterator[Candidate]:

@@ -259,7 +259,7 @@ def _gap(study: Study, series: Series, slot: NDArray[np.int64]) -> Gap | None:
     own = slot[series.at] >= 0
     at = series.at[own]
     user = study.index.user[at].astype("i8")
-    return gap_of_medians(series.took[own], user, slot[at])[2]
+    return gap_of_medians(series.took[own], user, slot[at])
 
 
 def _releases(study: Study, scope: Scope, inside: Mask) -> list[Release]:

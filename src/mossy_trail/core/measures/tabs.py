@@ -1,8 +1,8 @@
 """Tabs: visits of each, how they begin and how deep they go, and switches between them.
 
 A visit of a tab is a run of steps in it, with the sheets over it; screens outside end it. A switch
-leads from one visit straight to the next of another tab. A *flip* is a way from a tab to another
-and back in less than ten seconds by the clock, the app in the background or not. How long the last
+leads from one visit to the next of another tab. A *flip* is two switches, from a tab to another and
+back, in less than ten seconds by the clock, the app in the background or not. How long the last
 visit of a journey was, nobody knows, if its last screen is one of the visit's. A filter is no
 place: what counts is how often it was chosen for each visit of the screen that it is on.
 """
@@ -156,6 +156,7 @@ def _switches(steps: Steps, own: Visits, fresh: NDArray[np.bool_]) -> dict[str, 
     on = np.flatnonzero(chosen & ~fresh)
     two = on[on > 1]
     there = (own.journey[two - 2] == own.journey[two]) & (own.tab[two - 2] == own.tab[two])
+    there &= chosen[two - 1]
     flips = two[there & (own.since[two] - own.since[two - 1] < QUICK)]
     low, high = np.sort([own.tab[flips - 1], own.tab[flips]], axis=0)
     pairs = Grid(names, names)

@@ -34,7 +34,7 @@ def middle(ranked: NDArray[Any], user: NDArray[np.int64]) -> Middle | None:
     """Of values in order, of shape (n,), and whose each is."""
     if not len(ranked):
         return None
-    found = _median(ranked)
+    found = median_of(ranked)
     of = _up_to(ranked, user, np.zeros(len(ranked), "i8"), found, 1)
     users = int(of.users[0, 0])
     reach = float(times_of_error(of.users[0])[0] * standard_errors(of, 0)[0])
@@ -44,7 +44,8 @@ def middle(ranked: NDArray[Any], user: NDArray[np.int64]) -> Middle | None:
     return Middle(found, len(ranked), low, high, users)
 
 
-def _median(ranked: NDArray[Any]) -> float:
+def median_of(ranked: NDArray[Any]) -> float:
+    """Of values in order, of shape (n,), one at the least."""
     half = len(ranked) // 2
     return float(ranked[half] + ranked[half - (len(ranked) % 2 == 0)]) / 2
 
@@ -58,19 +59,22 @@ def _ranked(ranked: NDArray[Any], share: float) -> float:
 
 def gap_of_medians(
     ranked: NDArray[Any], user: NDArray[np.int64], group: NDArray[np.int64]
-) -> tuple[Middle | None, Middle | None, Gap | None, float]:
-    """Of values in order, the medians of groups 0 and 1, the first less the second, and the
-    difference of the shares of values up to the median of both."""
+) -> Gap | None:
+    """Of values in order, the median of group 0 less that of group 1."""
     one, other = (middle(ranked[group == code], user[group == code]) for code in (0, 1))
     if one is None or other is None:
-        return one, other, None, 0.0
-    told = _up_to(ranked, user, group, _median(ranked), 2)
-    shares = gaps(told).at(0)
-    assert shares is not None
+        return None
+    ranks = gaps(_up_to(ranked, user, group, median_of(ranked), 2)).at(0)
+    assert ranks is not None
+    return between(one, other, ranks)
+
+
+def between(one: Middle, other: Middle, ranks: Gap) -> Gap:
+    """The first less the second; `ranks` are of the shares of values up to the median of both."""
     low = sqrt((one.median - one.low) ** 2 + (other.high - other.median) ** 2)
     high = sqrt((one.high - one.median) ** 2 + (other.median - other.low) ** 2)
     found = one.median - other.median
-    return one, other, Gap(found, found - low, found + high, shares.p), shares.difference
+    return Gap(found, found - low, found + high, ranks.p)
 
 
 def _up_to(
