@@ -185,7 +185,9 @@ def test_each_slot_against_all_others_is_two_groups() -> None:
     x = np.array([[[3, 0, 0], [0, 1, 0], [0, 0, 2], [1, 0, 1]]], "f8")
     y = x + 1
     of = moments_of(x, y, NO_BASE)
-    for slot, found in enumerate(each_against_others(of)):
+    every = each_against_others(of)
+    for slot in range(3):
+        found = Moments(*(column[[slot]] for column in every))
         others = [i for i in range(3) if i != slot]
         two = [np.stack([t[..., slot], t[..., others].sum(2)], 2) for t in (x, y)]
         plain = moments_of(*two, NO_BASE)

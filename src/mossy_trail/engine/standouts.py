@@ -202,15 +202,16 @@ def _worse_groups(told: Shares, asked: Asked) -> Iterator[Candidate]:
     judged = np.array([one.worse != 0 for one in told.figures])
     clear: dict[int, list[_Clear]] = {}
     for sort, of in zip(asked.sorts, told.of[1:], strict=True):
-        for slot, two in enumerate(each_against_others(of)):
-            shares, apart = estimates(two), gaps(two)
-            for cell in np.flatnonzero(judged & ~np.isnan(apart.p)).tolist():
-                p = float(apart.p[cell])
-                found = _group(told.figures[cell], sort, slot, shares, cell) if p < _CLEAR else None
-                if found is None:
-                    yield _unclear(p)
-                else:
-                    clear.setdefault(cell, []).append(_Clear(found, p, sort, slot))
+        two = each_against_others(of)
+        shares, apart = estimates(two), gaps(two)
+        for place in np.flatnonzero(np.tile(judged, len(sort.names)) & ~np.isnan(apart.p)).tolist():
+            slot, cell = divmod(place, len(judged))
+            p, figure = float(apart.p[place]), told.figures[cell]
+            found = _group(figure, sort, slot, shares, place) if p < _CLEAR else None
+            if found is None:
+                yield _unclear(p)
+            else:
+                clear.setdefault(cell, []).append(_Clear(found, p, sort, slot))
     for cell, groups in clear.items():
         best = _explains(groups)
         yield from (_unclear(one.p) for one in groups if one is not best)
@@ -235,9 +236,9 @@ def _explains(groups: Sequence[_Clear]) -> _Clear:
     return max(like, key=lambda one: abs(one.finding.own.value - one.finding.beside.value))
 
 
-def _group(figure: Figure, sort: Sort, slot: int, shares: Estimates, cell: int) -> Finding | None:
+def _group(figure: Figure, sort: Sort, slot: int, shares: Estimates, place: int) -> Finding | None:
     """A group that is worse than all others; None where that is not worth telling."""
-    own, rest = shares.at(cell, 0), shares.at(cell, 1)
+    own, rest = shares.at(place, 0), shares.at(place, 1)
     apart, name = own.share - rest.share, sort.names[slot]
     if apart * figure.worse <= 0 or not _matters(own, rest, figure.norm):
         return None
@@ -294,16 +295,15 @@ def of_times(told: Times, asked: Asked) -> Iterator[Candidate]:
     clear: dict[int, list[_Clear]] = {}
     judged = np.array([one.figure.worse != 0 for one in told.each])
     for sort, of in zip(asked.sorts, told.of[1:], strict=True):
-        for slot, two in enumerate(each_against_others(of)):
-            apart = gaps(two)
-            for cell in np.flatnonzero(judged & ~np.isnan(apart.p)).tolist():
-                timed, ranks = told.each[cell], apart.at(cell)
-                found = _slow_group(timed, sort, slot, ranks) if ranks else None
-                p = float(apart.p[cell])
-                if found is None:
-                    yield _unclear(p)
-                else:
-                    clear.setdefault(cell, []).append(_Clear(found, p, sort, slot))
+        apart = gaps(each_against_others(of))
+        for place in np.flatnonzero(np.tile(judged, len(sort.names)) & ~np.isnan(apart.p)).tolist():
+            slot, cell = divmod(place, len(judged))
+            p, ranks = float(apart.p[place]), apart.at(place)
+            found = _slow_group(told.each[cell], sort, slot, ranks) if ranks else None
+            if found is None:
+                yield _unclear(p)
+            else:
+                clear.setdefault(cell, []).append(_Clear(found, p, sort, slot))
     for cell, groups in clear.items():
         best = _explains(groups)
         yield from (_unclear(one.p) for one in groups if one is not best)

@@ -72,7 +72,6 @@ export function FindingsView({ app }: { app: AppSummary }) {
     <>
       <div className="view-body">
         <h1>{sentence(open, looked_at, asking)}</h1>
-        {asking && <Asking asked={asked} of={to_ask} />}
         <LogLine app={app} />
         <div className="d-flex flex-wrap gap-3 align-items-baseline mb-2">
           <Choice
@@ -81,6 +80,7 @@ export function FindingsView({ app }: { app: AppSummary }) {
             chosen={list}
             onChoose={(next) => change({ list: next === "found" ? null : next, figure: null })}
           />
+          {asking && <Asking asked={asked} of={to_ask} />}
           <Reports app={app.key} scope={scope} some={kept.some((one) => !one.dismissed)} />
         </div>
         {keep.isError && <Trouble problem={keep.error} />}
@@ -165,7 +165,7 @@ export function withGroup(scope: Scope, segment: string): Scope {
 /** How far the asking is; until it is through, what is listed may change. */
 function Asking({ asked, of }: { asked: number; of: number }) {
   return (
-    <div className="d-flex align-items-center gap-2 small-text soft mb-2" role="status">
+    <div className="d-flex align-items-center gap-2 small-text soft" role="status">
       <ProgressBar className="asking" now={asked} max={of} aria-label="Questions asked" />
       {asked} of {of} questions asked; what comes may still change the order.
     </div>

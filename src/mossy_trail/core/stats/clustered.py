@@ -13,7 +13,6 @@ and J. Robins, Biometrics 41, 1985, for independent ones).
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -218,18 +217,20 @@ def adjusted(p: Column) -> Column:
     return found
 
 
-def each_against_others(of: Moments) -> Iterator[Moments]:
-    """Per slot that one as the first, all others together as the second.
+def each_against_others(of: Moments) -> Moments:
+    """Per slot all cells, with that one as the first slot and all others together as the second.
 
-    Users of several of the others are counted in each of these.
+    Of shape (slots × cells, 2). Users of several of the others are counted in each of these.
     """
     size = of.x.shape[1]
+    found = []
     for slot in range(size):
         sort = np.stack([np.arange(size) == slot, np.arange(size) != slot]).astype("f8")
         flat = (column @ sort.T for column in (of.x, of.y))
         squares = (sort @ square @ sort.T for square in (of.xx, of.xy, of.yy))
         counts = ((column @ sort.T).astype("i8") for column in (of.having, of.lacking, of.users))
-        yield Moments(*flat, *squares, *counts)
+        found.append(Moments(*flat, *squares, *counts))
+    return Moments(*(np.concatenate(column) for column in zip(*found, strict=True)))
 
 
 def p_beyond(of: Moments, norm: Column) -> Column:
