@@ -12,8 +12,8 @@ interface Props {
   timed: boolean;
 }
 
-const WIDE = 300;
-const LABEL = 108;
+const WIDE = 334;
+const LABEL = 142;
 const ROW = 20;
 
 /** A finding in small: its value, and what it is held against, on one scale from 0. */
@@ -27,7 +27,7 @@ export function TwoBars({ own, beside, names, timed }: Props) {
       {[own, beside].map((side, i) => (
         <g key={names[i]} transform={`translate(0 ${i * ROW})`}>
           <text x={LABEL - 8} y={15} fontSize={12} textAnchor="end" className="soft-text">
-            {short(names[i] ?? "", 17)}
+            {short(names[i] ?? "", 23)}
           </text>
           <rect
             x={LABEL}
