@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.measures.cells import Grid, cells
 from mossy_trail.core.measures.moments import (
     Moments,
-    Slots,
+    Ways,
     each_once,
     in_slots,
     moments,
@@ -64,7 +64,12 @@ def test_sums_over_users_are_those_of_a_plain_count(
     if once:
         x, y = each_once(x), each_once(y)
     sides = placed([(x, chosen)]), placed([(y, chosen)])
-    found = moments(*sides, np.arange(2), user, Slots(slot, once, 2))
+    other = np.array([dice.randint(-1, 2) for _ in user])  # type: ignore[attr-defined]
+    ways = Ways.among([(other, 3), (slot, 2), (np.zeros(len(user), int), 1)])
+    _, found, whole = moments(*sides, np.arange(2), user, ways, once)
+    for together, sorts in ((found, (slot, 2)), (whole, (np.zeros(len(user), int), 1))):
+        (alone,) = moments(*sides, np.arange(2), user, Ways.among([sorts]), once)
+        assert all(np.array_equal(*both) for both in zip(together, alone, strict=True))
     plain = [np.zeros((2, len(journeys), 2)) for _ in range(2)]
     for table, side in zip(plain, (told, base), strict=True):
         for number, journey in set(side) if once else side:

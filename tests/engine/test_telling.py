@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 import pytest
 
+from mossy_trail.core.measures.moments import Ways
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import Log, split
 from mossy_trail.core.model.scope import Part, Scope
@@ -209,7 +210,8 @@ def test_what_is_told_does_not_depend_on_how_users_are_parted(
     platform = groups_of(one, scope, "platform")
     whole = np.zeros(len(platform.code), "i8"), 1
     ways = [whole, (platform.code.astype("i8"), len(platform.values))]
-    shares = [told for told in counted(one, scope, everything(one), ways) if _is_shares(told)]
+    every = counted(one, scope, everything(one), Ways.among(ways))
+    shares = [told for told in every if _is_shares(told)]
     assert sum(len(told.figures) for told in shares) > 300
     for told in shares:
         for column in ("x", "y"):

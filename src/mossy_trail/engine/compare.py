@@ -11,11 +11,17 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
+from mossy_trail.core.measures.moments import Ways
 from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.clustered import Estimate, Gap, adjusted, estimates, gaps, gaps_within
 from mossy_trail.core.stats.medians import Middle, between, middle
-from mossy_trail.engine import funnel, segments
+from mossy_trail.engine import (
+    funnel,
+    measures,  # noqa: F401 - all that there are register themselves
+    segments,
+)
+from mossy_trail.engine.ahead import ahead
 from mossy_trail.engine.journeys import Wanted
 from mossy_trail.engine.rates import RATES, Asked, Figure, Shares, Timed, Times, counted
 from mossy_trail.engine.scoped import groups_of, scope_mask
@@ -143,10 +149,10 @@ def _compare(study: Study, scope: Scope, sides: Sides, asked: Sequence[Asked]) -
     names, stratum = _strata(study, scope, group, sides.by)
     size = len(names)
     within = np.where((group >= 0) & (stratum >= 0), group * size + stratum, -1)
-    ways = [(group.astype("i8"), 2), *([(within.astype("i8"), 2 * size)] if size > 1 else [])]
+    slots = [(group.astype("i8"), 2), *([(within.astype("i8"), 2 * size)] if size > 1 else [])]
     found: list[Compared] = []
     timed: list[tuple[Timed, Gap]] = []
-    for told in counted(study, scope, asked, ways):
+    for told in ahead(counted(study, scope, asked, Ways.among(slots))):
         if isinstance(told, Times):
             ranks = gaps(told.of[0])
             both_have = ((one, ranks.at(cell)) for cell, one in enumerate(told.each))

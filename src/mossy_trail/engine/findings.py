@@ -12,17 +12,16 @@ from math import log10
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.clustered import adjusted
 from mossy_trail.engine import standouts
+from mossy_trail.engine.ahead import ahead
 from mossy_trail.engine.compare import CHANCE, everything
-from mossy_trail.engine.rates import Asked, Times, counted
-from mossy_trail.engine.standouts import Candidate, Finding, Mask
+from mossy_trail.engine.rates import Asked, Shares, Times, counted
+from mossy_trail.engine.standouts import Candidate, Finding, Journeys
 from mossy_trail.engine.study import Study
 
-Bits = NDArray[np.uint64]
 MOST = 40
 """Findings that are told, at the most."""
 _INSIDE, _ALIKE = 0.8, 0.3
@@ -67,7 +66,12 @@ def _one_by_one(study: Study, scope: Scope, measures: Sequence[Asked]) -> Iterat
     splashes = {screen.name for screen in study.app_map.screens if screen.role == "splash"}
     told_elsewhere = {("drop-offs", name) for name in splashes}  # start-up tells who left there
     candidates: list[Candidate] = []
-    days = asked.day, len(asked.days)
+    ways, days = asked.ways, (asked.day, len(asked.days))
+
+    def each() -> Iterator[tuple[int, Shares | Times]]:
+        for put, measure in enumerate(measures):
+            for told in counted(study, scope, [measure], ways, days):
+                yield put, told
 
     def so_far(put: int) -> Findings:
         sure = [
@@ -78,13 +82,16 @@ def _one_by_one(study: Study, scope: Scope, measures: Sequence[Asked]) -> Iterat
         found = _told_once(sorted(sure, key=_rank, reverse=True))[:MOST]
         return Findings(len(candidates), found, put, len(measures) + 1)
 
-    for put, measure in enumerate(measures):
-        for told in counted(study, scope, [measure], asked.ways, days):
-            if isinstance(told, Times):
-                candidates += standouts.of_times(told, asked)
-            else:
-                candidates += standouts.of_shares(told, asked)
-        yield so_far(put + 1)
+    done = 0
+    for put, told in ahead(each()):
+        if put > done:
+            yield so_far(put)
+            done = put
+        if isinstance(told, Times):
+            candidates += standouts.of_times(told, asked)
+        else:
+            candidates += standouts.of_shares(told, asked)
+    yield so_far(len(measures))
     candidates += standouts.of_ends(study, scope)
     yield so_far(len(measures) + 1)
 
@@ -95,27 +102,17 @@ class _Sure(NamedTuple):
     finding: Finding
     subject: str
     by: str
-    touching: Bits
+    touching: Journeys
 
 
 def _sure(candidates: Sequence[Candidate]) -> list[_Sure]:
     """Those worth telling that are beyond chance, as some of all that were looked at."""
     q = adjusted(np.array([one.p for one in candidates])) if candidates else ()
     return [
-        _Sure(replace(one.finding, q=float(rate)), one.subject, one.by, _bits(one.touching))
+        _Sure(replace(one.finding, q=float(rate)), one.subject, one.by, one.touching)
         for one, rate in zip(candidates, q, strict=True)
         if rate <= CHANCE and one.worth and one.finding
     ]
-
-
-def _bits(mask: Mask) -> Bits:
-    """The mask with 64 journeys in a number: they are counted many times."""
-    packed = np.packbits(mask)
-    return np.pad(packed, (0, -len(packed) % 8)).view("u8")
-
-
-def _many(bits: Bits) -> int:
-    return int(np.bitwise_count(bits).sum())
 
 
 def _rank(one: _Sure) -> float:
@@ -158,7 +155,7 @@ def _told_once(best: Sequence[_Sure]) -> list[Finding]:
 def _same(one: _Sure, other: _Told) -> bool:
     """Whether it counts mostly journeys of the other, tells the same of a group, or of another
     value of the same property on the same screen."""
-    size = max(_many(one.touching), 1)
+    size = max(one.touching.many, 1)
     for told in (other.main, *other.under):
         own, known = one.finding, told.finding
         whole = not own.figure.startswith("[") and own.measure == known.measure
@@ -166,15 +163,16 @@ def _same(one: _Sure, other: _Told) -> bool:
             return True
         if one.subject and one.subject == told.subject and one.by and one.by == told.by:
             return True
-        both = _many(one.touching & told.touching)
-        if both >= _INSIDE * size or both >= _ALIKE * _many(one.touching | told.touching):
+        both = one.touching.shared(told.touching)
+        either = one.touching.many + told.touching.many - both
+        if both >= _INSIDE * size or both >= _ALIKE * either:
             return True
     return False
 
 
 def _says_more(one: _Sure, other: _Sure) -> bool:
     """Whether it tells of a smaller group, and yet of mostly the same journeys."""
-    both = _many(one.touching & other.touching)
-    most = max(_many(one.touching), _many(other.touching))
+    both = one.touching.shared(other.touching)
+    most = max(one.touching.many, other.touching.many)
     more = len(one.finding.segment) > len(other.finding.segment)
     return more and both >= _MOST_OF * most

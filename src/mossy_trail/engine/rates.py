@@ -20,7 +20,7 @@ from mossy_trail.core.measures.cells import Cells, Grid, Naming, Words, added, c
 from mossy_trail.core.measures.moments import (
     Moments,
     Placed,
-    Slots,
+    Ways,
     each_once,
     in_slots,
     moments,
@@ -28,6 +28,7 @@ from mossy_trail.core.measures.moments import (
     placed,
     plus,
 )
+from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.medians import median_of
@@ -218,14 +219,16 @@ class Series:
 
 def series_in(study: Study, kind: Sequence[Rate], number: int, users: bool) -> Series:
     """What a cell counts in each journey, and of what, given its kind as each part tells it."""
-    one, size = kind[0], len(study.index.start)
-    count, base = np.zeros(size, "i8"), np.zeros(size, "i8")
-    for place, own in enumerate(kind):
-        here = slice(*study.edges[place : place + 2])
-        sides = ((own.told, number, count), (own.base, number // own.width, base))
-        for told, wanted, found in sides:
-            at = told.journey[told.number == wanted]
-            found[here] = np.bincount(at, minlength=here.stop - here.start)
+    one = kind[0]
+
+    def ask(place: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        own, size = kind[place], int(np.diff(study.edges[place : place + 2])[0])
+        told = own.told.in_journeys(number, size)
+        return told, own.base.in_journeys(number // own.width, size)
+
+    sides = study.at_once(ask, range(len(kind)))
+    none = np.zeros(0, "i8")
+    count, base = (np.concatenate([none, *side]) for side in zip(*sides, strict=True))
     if one.counts != "times":
         count, base = np.minimum(count, 1), np.minimum(base, 1)
     says, of = one.worded(one.told.naming.name(number))
@@ -291,23 +294,20 @@ def counted(
     study: Study,
     scope: Scope,
     asked: Sequence[Asked],
-    sorted_into: Sequence[tuple[NDArray[np.int64], int]],
+    ways: Ways,
     days: tuple[NDArray[np.int64], int] | None = None,
 ) -> Iterator[Shares | Times]:
     """Every share and time of the measures that are asked, the most frequent of each kind.
 
-    Parameters
-    ----------
-    sorted_into : ways to sort the journeys of the index into slots, −1 for none, and how many slots
-        each has.
+    `days` are the day of each journey of the index, −1 for none, and how many there are.
     """
     for one in asked:
         ask = RATES[one.measure](study, scope, **one.params)
         told = each_inside(study, scope, ask)
         if told:
             parts = [own.rates for own in told]
-            yield from _shares(study, scope, one, parts, sorted_into, days)
-            yield from _times(study, one, [own.times for own in told], sorted_into)
+            yield from _shares(study, scope, one, parts, ways, days)
+            yield from _times(study, one, [own.times for own in told], ways)
 
 
 def _shares(
@@ -315,7 +315,7 @@ def _shares(
     scope: Scope,
     asked: Asked,
     parts: Sequence[Sequence[Rate]],
-    sorted_into: Sequence[tuple[NDArray[np.int64], int]],
+    ways: Ways,
     days: tuple[NDArray[np.int64], int] | None,
 ) -> Iterator[Shares]:
     """Those that count times together, and those that count journeys: it takes few steps so."""
@@ -326,9 +326,7 @@ def _shares(
         if not kinds:
             continue
         layout = _Layout.of(kinds)
-        ask = partial(
-            _summed, study, kinds, layout, sorted_into, days, counts == "unit" and by_users
-        )
+        ask = partial(_summed, study, kinds, layout, ways, days, counts == "unit" and by_users)
         told = study.each_place(ask)
         sums = tuple(plus(way) for way in zip(*(own for own, _ in told), strict=True))
         by_day = (sum(side) for side in zip(*(own for _, own in told), strict=True))
@@ -384,7 +382,7 @@ def _summed(
     study: Study,
     kinds: Sequence[_Kind],
     layout: _Layout,
-    sorted_into: Sequence[tuple[NDArray[np.int64], int]],
+    ways: Ways,
     days: tuple[NDArray[np.int64], int] | None,
     once_a_user: bool,
     place: int,
@@ -397,10 +395,7 @@ def _summed(
         told = [(each_once(cells), chosen) for cells, chosen in told]
         sides = [(each_once(cells), numbers) for cells, numbers in sides]
     x, y, user = placed(told), placed(sides), steps.journeys.user
-    sums = [
-        moments(x, y, layout.base_of, user, Slots(slot[here], once_a_user, many))
-        for slot, many in sorted_into
-    ]
+    sums = moments(x, y, layout.base_of, user, ways.of_part(here), once_a_user)
     if not days:
         return sums, []
     day = days[0][here]
@@ -411,8 +406,9 @@ def _times(
     study: Study,
     asked: Asked,
     parts: Sequence[Sequence[Took]],
-    sorted_into: Sequence[tuple[NDArray[np.int64], int]],
+    ways: Ways,
 ) -> Iterator[Times]:
+    first = np.append(ways.slot[0], NONE)[ways.of]
     for kind in zip(*parts, strict=True):
         chosen = _most_frequent([(one.naming.size, one.number) for one in kind], MOST_TIMES)
         number = np.concatenate([one.number for one in kind])
@@ -420,13 +416,13 @@ def _times(
         at = np.concatenate(
             [one.journey + study.edges[place] for place, one in enumerate(kind)]
         ).astype("i8")
-        value = np.where(sorted_into[0][0][at] >= 0, value, -1)
+        value = np.where(first[at] >= 0, value, -1)
         told = partial(_timed, study, asked, kind[0], number, value, at)
         found = dict(zip(chosen.tolist(), study.at_once(told, chosen.tolist()), strict=True))
         each = {cell: one for cell, one in found.items() if one}
         if each:
             medians = np.array([median_of(one.value) for one in each.values()])
-            ask = partial(_up_to, study, kind, np.array(list(each)), medians, sorted_into)
+            ask = partial(_up_to, study, kind, np.array(list(each)), medians, ways)
             sums = zip(*study.each_place(ask), strict=True)
             yield Times(list(each.values()), tuple(map(plus, sums)))
 
@@ -461,7 +457,7 @@ def _up_to(
     kind: Sequence[Took],
     cells: NDArray[np.int64],
     limits: NDArray[np.float64],
-    sorted_into: Sequence[tuple[NDArray[np.int64], int]],
+    ways: Ways,
     place: int,
 ) -> list[Moments]:
     """Of a part, the times of each cell up to its limit, of all of them."""
@@ -472,10 +468,8 @@ def _up_to(
     below = took.value[known] <= limits[cell]
     x = Placed(cell[below], journey[below], len(cells))
     y = Placed(cell, journey, len(cells))
-    user, base_of = study.parts[place].journeys.user, np.arange(len(cells))
-    return [
-        moments(x, y, base_of, user, Slots(slot[here], False, many)) for slot, many in sorted_into
-    ]
+    user = study.parts[place].journeys.user
+    return moments(x, y, np.arange(len(cells)), user, ways.of_part(here))
 
 
 def _most_frequent(

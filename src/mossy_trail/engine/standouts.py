@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import poisson
 
+from mossy_trail.core.measures.moments import Ways
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import MOVE
@@ -76,8 +77,26 @@ class Finding:
     also: list[str]
 
 
+class Journeys:
+    """Some of the journeys, 64 of them in a number: they are counted many times."""
+
+    def __init__(self, mask: Mask) -> None:
+        packed = np.packbits(mask)
+        self._bits = np.pad(packed, (0, -len(packed) % 8)).view("u8")
+        self.many = int(np.bitwise_count(self._bits).sum())
+        self._shared: dict[int, int] = {}
+
+    def shared(self, other: Journeys) -> int:
+        """How many are also among the others."""
+        found = self._shared.get(id(other))
+        if found is None:
+            found = int(np.bitwise_count(self._bits & other._bits).sum())
+            self._shared[id(other)] = other._shared[id(self)] = found
+        return found
+
+
 class Candidate(NamedTuple):
-    """What may be a finding. `touching` are the journeys in which what is worse happened, empty
+    """What may be a finding. `touching` are the journeys in which what is worse happened, none
     where it would not be worth telling; `subject` is the screen or tab that it is of, `by` what
     sorts its groups."""
 
@@ -86,7 +105,7 @@ class Candidate(NamedTuple):
     by: str
     p: float
     worth: bool
-    touching: Mask
+    touching: Journeys
 
 
 class Sort(NamedTuple):
@@ -161,10 +180,10 @@ class Asked(NamedTuple):
         )
 
     @property
-    def ways(self) -> list[tuple[NDArray[np.int64], int]]:
+    def ways(self) -> Ways:
         """All as one, and each sort of groups."""
         whole = np.where(self.inside, 0, NONE)
-        return [(whole, 1), *((one.code, len(one.names)) for one in self.sorts)]
+        return Ways.among([(whole, 1), *((one.code, len(one.names)) for one in self.sorts)])
 
 
 def _tells_moves(study: Study) -> bool:
@@ -311,7 +330,7 @@ def of_times(told: Times, asked: Asked) -> Iterator[Candidate]:
         slow = (value >= best.finding.beside.value) & (best.sort.code[at] == best.slot)
         touching = np.zeros(len(asked.inside), bool)
         touching[at[slow]] = True
-        yield Candidate(best.finding, "", best.sort.by, best.p, True, touching)
+        yield Candidate(best.finding, "", best.sort.by, best.p, True, Journeys(touching))
 
 
 def _slow_group(told: Timed, sort: Sort, slot: int, ranks: Gap) -> Finding | None:
@@ -376,11 +395,13 @@ def of_ends(study: Study, scope: Scope) -> Iterator[Candidate]:
         finding = _finding("expected", figure, sentence, ("", ""), sides, touched)
         p = float(poisson.sf(one.true.times - 1, limit))
         worth = one.true.times > limit
-        touching = dropoffs.evidence(study, scope, one.true.figure) if worth else _NOBODY
+        touching = _NOBODY
+        if worth:
+            touching = Journeys(dropoffs.evidence(study, scope, one.true.figure))
         yield Candidate(finding, one.screen, "", p, worth, touching)
 
 
-_NOBODY = np.zeros(0, bool)
+_NOBODY = Journeys(np.zeros(0, bool))
 
 
 def _candidate(
@@ -391,7 +412,7 @@ def _candidate(
     if worth:
         series = told.series(cell)
         bad = series.count > 0 if figure.worse > 0 else series.base > series.count
-        touching = bad & inside
+        touching = Journeys(bad & inside)
     return Candidate(finding, figure.subject, by, p, worth, touching)
 
 

@@ -107,10 +107,23 @@ class Cells(NamedTuple):
         some = counts[0] > 0
         return Tally(numbers[some], *counts[:, some])
 
+    def in_journeys(self, number: int, journeys: int) -> NDArray[np.int64]:
+        """How often a cell happened in each journey; shape (journeys,)."""
+        return _in_journeys(self.number, self.journey, number, journeys)
+
     def of(self, name: Words) -> NDArray[np.int32]:
         """The journeys of a cell, with repeats."""
         number = self.naming.number(name)
         return self.journey[(self.number == number) & (number != NONE)]
+
+
+@kernel
+def _in_journeys(number: Column, journey: Column, wanted: int, journeys: int) -> NDArray[np.int64]:
+    counts = np.zeros(journeys, np.int64)
+    for i in range(len(number)):
+        if number[i] == wanted:
+            counts[journey[i]] += 1
+    return counts
 
 
 @kernel

@@ -41,13 +41,31 @@ class Moments(NamedTuple):
     users: NDArray[np.int64]
 
 
-class Slots(NamedTuple):
-    """The slot of each journey, −1 for none; whether users count, each once a slot; and how many
-    slots there are. Shape (journeys,)."""
+class Ways(NamedTuple):
+    """Several ways to sort journeys into slots. Journeys that all of them sort alike are of one
+    class; `of` is each journey's, −1 where no way has a slot for it, shape (journeys,). `slot` is
+    the slot of each class by each way, −1 for none, shape (ways, classes); `sizes` are how many
+    slots the ways have."""
 
-    of: NDArray[np.int64]
-    once: bool
-    size: int
+    of: NDArray[np.int32]
+    slot: NDArray[np.int32]
+    sizes: NDArray[np.int64]
+
+    @classmethod
+    def among(cls, slots: Sequence[tuple[NDArray[np.int64], int]]) -> Ways:
+        """Of the slot of each journey, −1 for none, and how many slots there are."""
+        kind = np.zeros(len(slots[0][0]), "i8")
+        for own, size in slots:
+            kind = np.unique(kind * (size + 1) + own + 1, return_inverse=True)[1]
+        _, first = np.unique(kind, return_index=True)
+        slot = np.stack([own[first] for own, _ in slots])
+        nowhere = np.asarray((slot < 0).all(0))[kind]
+        sizes = np.array([size for _, size in slots])
+        return cls(np.where(nowhere, NONE, kind).astype("i4"), slot.astype("i4"), sizes)
+
+    def of_part(self, journeys: slice) -> Ways:
+        """The same of some journeys."""
+        return Ways(self.of[journeys], self.slot, self.sizes)
 
 
 class Placed(NamedTuple):
@@ -92,9 +110,16 @@ def _placed(number: Column, journey: Column, place: Column, first: int) -> tuple
 
 def in_slots(told: Placed, slot: NDArray[np.int64], size: int) -> NDArray[np.int64]:
     """How often each cell happened in the journeys of each slot; shape (cells, slots)."""
-    own = slot[told.journey]
-    at = told.cell[own >= 0] * size + own[own >= 0]
-    return np.bincount(at, minlength=told.size * size).reshape(-1, size)
+    return _in_slots(told.cell, told.journey, slot, np.zeros((told.size, size), "i8"))
+
+
+@kernel
+def _in_slots(cell: Column, journey: Column, slot: Column, counts: Column) -> NDArray[np.int64]:
+    for i in range(len(cell)):
+        own = slot[journey[i]]
+        if own >= 0:
+            counts[cell[i], own] += 1
+    return counts
 
 
 def moments(
@@ -102,118 +127,201 @@ def moments(
     base: Placed,
     base_of: NDArray[np.int64],
     user: NDArray[np.int32],
-    slots: Slots,
-) -> Moments:
-    """Sums of a part for cells, each of which has one of the bases; linear in what happened.
+    ways: Ways,
+    once: bool = False,
+) -> list[Moments]:
+    """Sums of a part for cells, each of which has one of the bases; by each way.
+
+    Linear in what happened, and in the journeys of each user times the ways.
 
     Parameters
     ----------
     base_of : of each cell the place of its base; shape (cells,).
     user : of each journey, those of one side by side; shape (journeys,).
+    once : users count, each once a slot.
     """
     fresh = np.append(True, user[1:] != user[:-1])[: len(user)]
-    local = np.cumsum(fresh) - 1
+    local = (np.cumsum(fresh) - 1).astype("i4")
     users = int(local[-1]) + 1 if len(local) else 0
-    own, all_ = (
-        _by_user(side.cell, side.journey, slots.of, local, users, slots.size)
-        for side in (told, base)
-    )
-    found = _sums(*own, *all_, base_of, told.size, base.size, slots.size, slots.once)
+    own, all_ = (_by_user(side.cell, side.journey, ways.of, local, users) for side in (told, base))
+    edges = np.concatenate([[0], np.cumsum(ways.sizes)])
+    squares = np.concatenate([[0], np.cumsum(ways.sizes**2)])
+    most = int(np.bincount(local).max(initial=1))
+    most = min(most, ways.slot.shape[1])
+    found = _sums(own, all_, base_of, base.size, ways.slot, edges, squares, most, once)
+    return [
+        _of_way(found, base_of, slice(*edges[i : i + 2]), slice(*squares[i : i + 2]), int(size))
+        for i, size in enumerate(ways.sizes)
+    ]
+
+
+def _of_way(
+    found: tuple[Column, ...], base_of: NDArray[np.int64], slots: slice, pairs: slice, size: int
+) -> Moments:
+    """The columns of one way, those of bases for each cell."""
     x, xx, xy, having, full, y, yy, some = found
-    return Moments(x, y[base_of], xx, xy, yy[base_of], having, some[base_of] - full, some[base_of])
+    square = (-1, size, size)
+    users = some[base_of, slots]
+    return Moments(
+        x[:, slots],
+        y[base_of, slots],
+        xx[:, pairs].reshape(square),
+        xy[:, pairs].reshape(square),
+        yy[base_of, pairs].reshape(square),
+        having[:, slots],
+        users - full[:, slots],
+        users,
+    )
 
 
 @kernel
 def _by_user(
-    cell: Column, journey: Column, slot: Column, local: Column, users: int, slots: int
-) -> tuple[Column, Column]:
-    """The cell and slot of each as one number, user by user; and where each user's begin."""
+    cell: Column, journey: Column, of: Column, local: Column, users: int
+) -> tuple[Column, Column, Column]:
+    """Cell and class of each, user by user; and where each user's begin."""
     begin = np.zeros(users + 1, np.int64)
     for i in range(len(cell)):
-        if slot[journey[i]] >= 0:
+        if of[journey[i]] >= 0:
             begin[local[journey[i]] + 1] += 1
     for i in range(users):
         begin[i + 1] += begin[i]
-    sorted_, free = np.empty(begin[users], np.int64), begin.copy()
+    cells, classes = np.empty(begin[users], np.int32), np.empty(begin[users], np.int32)
+    free = begin.copy()
     for i in range(len(cell)):
-        own = slot[journey[i]]
+        own = of[journey[i]]
         if own >= 0:
             user = local[journey[i]]
-            sorted_[free[user]] = cell[i] * slots + own
+            cells[free[user]], classes[free[user]] = cell[i], own
             free[user] += 1
-    return sorted_, begin
+    return cells, classes, begin
 
 
 @kernel
 def _sums(
-    x_at: Column,
-    x_begin: Column,
-    y_at: Column,
-    y_begin: Column,
+    told: tuple[Column, Column, Column],
+    base: tuple[Column, Column, Column],
     base_of: Column,
-    cells: int,
     bases: int,
-    slots: int,
+    slot_of: Column,
+    edges: Column,
+    squares: Column,
+    most: int,
     once: bool,
 ) -> tuple[Column, Column, Column, Column, Column, Column, Column, Column]:
+    """`most` is how many classes a user's journeys have at the most."""
+    cells, ways = len(base_of), len(slot_of)
+    slots, pairs = edges[-1], squares[-1]
     x, y = np.zeros((cells, slots)), np.zeros((bases, slots))
-    xx, xy = np.zeros((cells, slots, slots)), np.zeros((cells, slots, slots))
-    yy = np.zeros((bases, slots, slots))
+    xx, xy, yy = np.zeros((cells, pairs)), np.zeros((cells, pairs)), np.zeros((bases, pairs))
     having, full = np.zeros((cells, slots), np.int64), np.zeros((cells, slots), np.int64)
     some = np.zeros((bases, slots), np.int64)
-    # Of one user at a time: counts, and which cells have any, so that only these are cleared.
-    own, all_ = np.zeros((cells, slots)), np.zeros((bases, slots))
-    own_cells, all_cells = np.empty(cells, np.int64), np.empty(bases, np.int64)
-    for user in range(len(x_begin) - 1):
-        n = _count(x_at, x_begin[user], x_begin[user + 1], own, own_cells, slots, once)
-        m = _count(y_at, y_begin[user], y_begin[user + 1], all_, all_cells, slots, once)
-        for i in range(m):
-            _add(y, yy, some, all_, all_cells[i], slots)
+    # Of one user at a time: the classes there are, and counts of each by their places among these.
+    own = _Side(np.zeros((cells, most)), np.empty(cells, np.int64), np.full(cells, -1))
+    all_ = _Side(np.zeros((bases, most)), np.empty(bases, np.int64), np.full(bases, -1))
+    place_of, last_user = np.empty(slot_of.shape[1], np.int64), np.full(slot_of.shape[1], -1)
+    there, slot, at = np.empty(most, np.int64), np.empty(most, np.int64), np.empty(most, np.int64)
+    sums, folded = np.zeros(most), np.zeros((bases, most))
+    for user in range(len(told[2]) - 1):
+        n, size = _count(told, user, own, place_of, last_user, there, 0)
+        m, size = _count(base, user, all_, place_of, last_user, there, size)
+        for way in range(ways):
+            many = _slots_of(slot_of[way], there, size, slot, at)
+            edge, square, width = edges[way], squares[way], edges[way + 1] - edges[way]
+            for i in range(m):
+                b = all_.touched[i]
+                _fold(all_.counts[b], at, size, many, folded[b], once)
+                for p in range(many):
+                    count, k = folded[b, p], slot[p]
+                    if count > 0:
+                        y[b, edge + k] += count
+                        some[b, edge + k] += 1
+                        for q in range(many):
+                            yy[b, square + k * width + slot[q]] += count * folded[b, q]
+            for i in range(n):
+                c = own.touched[i]
+                b = base_of[c]
+                based = all_.last_user[b] == user
+                _fold(own.counts[c], at, size, many, sums, once)
+                for p in range(many):
+                    count, k = sums[p], slot[p]
+                    if count > 0:
+                        x[c, edge + k] += count
+                        having[c, edge + k] += 1
+                        full[c, edge + k] += not based or count >= folded[b, p]
+                        for q in range(many):
+                            pair = square + k * width + slot[q]
+                            xx[c, pair] += count * sums[q]
+                            if based:
+                                xy[c, pair] += count * folded[b, q]
         for i in range(n):
-            cell = own_cells[i]
-            base = base_of[cell]
-            _add(x, xx, having, own, cell, slots)
-            for k in range(slots):
-                full[cell, k] += own[cell, k] > 0 and own[cell, k] >= all_[base, k]
-                if own[cell, k] > 0:
-                    for other in range(slots):
-                        xy[cell, k, other] += own[cell, k] * all_[base, other]
-        for i in range(n):
-            own[own_cells[i]] = 0
+            own.counts[own.touched[i], :size] = 0
         for i in range(m):
-            all_[all_cells[i]] = 0
+            all_.counts[all_.touched[i], :size] = 0
     return x, xx, xy, having, full, y, yy, some
+
+
+class _Side(NamedTuple):
+    """Counts of cells, or bases, by the user's classes; which have any, and of each the last user
+    that had."""
+
+    counts: Column
+    touched: Column
+    last_user: Column
 
 
 @inner_kernel
 def _count(
-    at: Column, begin: int, end: int, counts: Column, touched: Column, slots: int, once: bool
-) -> int:
-    """Count one user's, and note which cells have any."""
+    told: tuple[Column, Column, Column],
+    user: int,
+    side: _Side,
+    place_of: Column,
+    last_user: Column,
+    there: Column,
+    size: int,
+) -> tuple[int, int]:
+    """Count one user's; how many cells have any, and how many classes there are by now."""
+    cells, classes, begin = told
     found = 0
-    for i in range(begin, end):
-        cell, slot = at[i] // slots, at[i] % slots
-        fresh = True
-        for k in range(slots):
-            fresh = fresh and counts[cell, k] == 0
-        if fresh:
-            touched[found] = cell
+    for i in range(begin[user], begin[user + 1]):
+        cell, own = cells[i], classes[i]
+        if last_user[own] != user:
+            last_user[own], place_of[own], there[size] = user, size, own
+            size += 1
+        if side.last_user[cell] != user:
+            side.last_user[cell], side.touched[found] = user, cell
             found += 1
-        if not once or counts[cell, slot] == 0:
-            counts[cell, slot] += 1
-    return found
+        side.counts[cell, place_of[own]] += 1
+    return found, size
 
 
 @inner_kernel
-def _add(
-    sums: Column, squares: Column, users: Column, counts: Column, cell: int, slots: int
-) -> None:
-    for k in range(slots):
-        if counts[cell, k] > 0:
-            sums[cell, k] += counts[cell, k]
-            users[cell, k] += 1
-            for other in range(slots):
-                squares[cell, k, other] += counts[cell, k] * counts[cell, other]
+def _slots_of(slot_of: Column, there: Column, size: int, slot: Column, at: Column) -> int:
+    """The slots of the user's classes, and at which of these each class is; how many there are."""
+    many = 0
+    for i in range(size):
+        own, at[i] = slot_of[there[i]], -1
+        if own < 0:
+            continue
+        for p in range(many):
+            if slot[p] == own:
+                at[i] = p
+        if at[i] < 0:
+            slot[many], at[i] = own, many
+            many += 1
+    return many
+
+
+@inner_kernel
+def _fold(counts: Column, at: Column, size: int, many: int, found: Column, once: bool) -> None:
+    """Counts of classes as counts of slots."""
+    for p in range(many):
+        found[p] = 0
+    for i in range(size):
+        if at[i] >= 0:
+            found[at[i]] += counts[i]
+    if once:
+        for p in range(many):
+            found[p] = min(found[p], 1)
 
 
 def moments_of(
