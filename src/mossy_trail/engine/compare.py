@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
+from mossy_trail.core.ahead import ahead
 from mossy_trail.core.measures.moments import Ways
 from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.scope import Scope
@@ -21,7 +22,6 @@ from mossy_trail.engine import (
     measures,  # noqa: F401 - all that there are register themselves
     segments,
 )
-from mossy_trail.engine.ahead import ahead
 from mossy_trail.engine.journeys import Wanted
 from mossy_trail.engine.rates import RATES, Asked, Figure, Shares, Timed, Times, counted
 from mossy_trail.engine.scoped import groups_of, scope_mask

@@ -13,10 +13,10 @@ from typing import NamedTuple
 
 import numpy as np
 
+from mossy_trail.core.ahead import ahead
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.clustered import adjusted
 from mossy_trail.engine import standouts
-from mossy_trail.engine.ahead import ahead
 from mossy_trail.engine.compare import CHANCE, everything
 from mossy_trail.engine.rates import Asked, Shares, Times, counted
 from mossy_trail.engine.standouts import Candidate, Finding, Journeys

@@ -13,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from mossy_trail.core.ahead import ahead
 from mossy_trail.core.model.log import Column, Log
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.formats.csv import DELIMITERS, Csv
@@ -222,7 +223,7 @@ def read_log(
         before = collector.rows
         with given.open() as opened:
             files.append({"name": given.name, **opened.description})
-            for block, table in _within_limits(given.name, opened.batches):
+            for block, table in ahead(_within_limits(given.name, opened.batches)):
                 if table.num_rows and "mapping" not in files[number]:
                     files[number] |= _read_by(given, table, mapping_of)
                 mapping, kept = Mapping.of(files[number].get("mapping", {})), block

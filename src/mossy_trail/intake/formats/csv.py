@@ -60,7 +60,8 @@ class Csv:
             records.flag_bad_utf8()
             data = records.good_bytes()
             table = self._parse(data)
-        return _unmarked(table) if any(mark in data for mark in _MARKED) else table
+        marked = b"'" in data and any(mark in data for mark in _MARKED)
+        return _unmarked(table) if marked else table
 
     def _parse(self, data: bytes) -> pa.Table:
         if not data:
