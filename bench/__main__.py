@@ -1,24 +1,27 @@
 """The same work beside hand-written queries: times, and their ratios. Answers must be equal.
 
-`./mossy bench [MILLION_ROWS]`, 2 million by default. Machines are noisy: look at the ratios.
+`./mossy bench [MILLION_ROWS [PAGE]]`, 2 million by default; also as a page of Markdown.
 """
 
 from __future__ import annotations
 
+import os
+import platform
 import sys
 import tempfile
+from datetime import date
+from importlib.metadata import version
 from pathlib import Path
 
 import duckdb
 import numpy as np
-import polars as pl
 
 from bench.asking import bench_asking
 from bench.data import SIMULATED, grown_csv, grown_log, simulated_csv
 from bench.getting_in import bench_getting_in, bench_onboarding, bench_sign_in, bench_start_up
 from bench.inside import bench_inside
 from bench.shapes import LARGE, SMALL, growth
-from bench.timing import line, timed
+from bench.timing import COPYING, line, table, timed
 from mossy_trail.core.model.app_map import AppMap, resolve
 from mossy_trail.core.model.log import EVENT, Log, split
 from mossy_trail.core.replay import replay as replaying
@@ -65,27 +68,25 @@ def bench_replay(log: Log, app_map: AppMap) -> None:
         for column in part.columns.values():
             column.copy()
 
-    views = part.columns["event"] == EVENT["screen_view"]
-    frame = pl.DataFrame({n: part.columns[n][views] for n in ("user", "screen")})
-
-    def pairs() -> int:
-        shifted = frame.with_columns(pl.col("screen").shift(-1).over("user").alias("next"))
-        return shifted.group_by("screen", "next").len().height
-
-    only_views = part.take(np.flatnonzero(views))
-    usual, _ = replaying.learn([only_views.take(np.arange(ENOUGH_TO_LEARN))], app_map)
+    only_views = part.take(np.flatnonzero(part.columns["event"] == EVENT["screen_view"]))
+    some = only_views.take(np.arange(min(ENOUGH_TO_LEARN, len(only_views))))
+    usual, _ = replaying.learn([some], app_map)
     kernel_time, whole_time = timed(kernel)[0], timed(lambda: replaying.replay(part, app_map))[0]
     views_time = timed(lambda: replaying.replay(only_views, app_map, usual))[0]
-    others = {"copying the columns": timed(copying)[0], "Polars, pairs of views": timed(pairs)[0]}
-    line("replay, its kernel, one core", kernel_time, others)
-    line("replay, whole, one core", whole_time, others)
-    line(f"replay of its {len(only_views):,} views alone", views_time, others)
+    limit = {COPYING: timed(copying)[0]}
+    line("replay, its kernel, one core", kernel_time, limit)
+    line("replay, whole, one core", whole_time, limit)
+    line(f"replay of its {len(only_views):,} views alone", views_time, limit)
 
 
-def bench_shapes() -> None:
+def bench_shapes() -> str:
+    """Also as a table in Markdown."""
+    rows = [f"| shape | {SMALL:,} rows | {LARGE:,} rows | |", "|---|---:|---:|---:|"]
     print(f"replay of unkind shapes, ns a row at {SMALL:,} and at {LARGE:,} rows")
     for name, small, large in growth():
         print(f"{name:38} {small:5.0f}   {large:5.0f}   (× {large / small:.1f})", flush=True)
+        rows.append(f"| {name} | {small:.0f} | {large:.0f} | × {large / small:.1f} |")
+    return "\n".join(rows)
 
 
 def main() -> None:
@@ -93,18 +94,49 @@ def main() -> None:
     times = max(1, round(million * 1e6 / SIMULATED))
     print(f"{times * SIMULATED:,} rows; × n: that many times our time", flush=True)
     app_map = map_of(parse_map(MAP.read_text()))
-    if len(sys.argv) < 3:
-        bench_reading(times)
+    bench_reading(times)
     log = grown_log(times)
     bench_replay(log, app_map)
-    bench_shapes()
+    shapes = bench_shapes()
     study = Study(split(log, parts_needed(len(log))), app_map)
+    del log
     bench_start_up(study)
     bench_onboarding(study)
     bench_sign_in(study)
     bench_getting_in(study)
     bench_inside(study)
     bench_asking(study)
+    if len(sys.argv) > 2:
+        Path(sys.argv[2]).write_text(written(times * SIMULATED, study, shapes))
+
+
+def written(rows: int, study: Study, shapes: str) -> str:
+    """The page of all that was timed, with the machine and the versions it was timed on."""
+    steps = sum(len(part.screen) for part in study.parts)
+    users = len(np.unique(study.index.user))
+    versions = [f"{name} {version(name)}" for name in ("duckdb", "polars", "numba", "numpy")]
+    return f"""# Speed
+
+`./mossy bench 10 docs/bench.md` wrote this page on {date.today():%-d %B %Y}: the same questions
+asked of us and of hand-written queries over sorted columns in memory, whose answers must be ours.
+The least of three runs; machines are noisy, so look at the ratios.
+
+{rows:,} rows, {steps:,} steps, {len(study.index.user):,} journeys of {users:,} users, in
+{len(study.parts)} parts. {os.cpu_count()} cores ({_processor()}), Python
+{platform.python_version()}, {", ".join(versions)}.
+
+{table()}
+
+## Unkind shapes
+Replay, in nanoseconds a row: where time is linear in rows, both are alike.
+
+{shapes}
+"""
+
+
+def _processor() -> str:
+    lines = Path("/proc/cpuinfo").read_text().splitlines()
+    return next((line.partition(": ")[2] for line in lines if line.startswith("model name")), "")
 
 
 if __name__ == "__main__":

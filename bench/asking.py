@@ -6,7 +6,7 @@ import duckdb
 import polars as pl
 
 from bench.inside import step_frame
-from bench.timing import Rows, compare, timed
+from bench.timing import Rows, compare, line, timed
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import compare as comparing
 from mossy_trail.engine import findings, paths, patterns
@@ -42,15 +42,15 @@ def bench_asking(study: Study) -> None:
     for reading in ("walked", "kept"):
         asked = {**PathParams(reading=reading).model_dump()}
         whole = timed(lambda asked=asked: fresh(study, lambda: ask(study, asked)))[0]
-        print(f"paths, 5 deep, {reading}: {whole:.3f} s", flush=True)
+        line(f"paths, 5 deep, {reading}", whole)
         figure = ask(study, asked).columns[2].nodes[0].figure
         opened = timed(lambda figure=figure: open_anew(study, figure))[0]
-        print(f"  journeys behind a node: {opened:.3f} s", flush=True)
+        line("the journeys behind a node of them", opened)
     for said, work in TELLING.items():
-        print(f"{said}: {timed(lambda work=work: told_anew(study, work))[0]:.3f} s", flush=True)
+        line(said, timed(lambda work=work: told_anew(study, work))[0])
     for said, pattern in PATTERNS.items():
         time = timed(lambda pattern=pattern: patterns.measure(study, Scope(), pattern))[0]
-        print(f"pattern, {said}: {time:.3f} s", flush=True)
+        line(f"pattern, {said}", time)
 
 
 TELLING = {

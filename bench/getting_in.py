@@ -125,11 +125,10 @@ def bench_getting_in(study: Study) -> None:
     narrowed = timed(lambda: measured(study, segment, "funnel", asked, "version"))[0]
     starts = timed(lambda: measured(study, segment, "start-up", by="version"))[0]
     at_gates = timed(lambda: gates.measure(study, Scope()))[0]
-    print(
-        f"alone: the funnel {plain:.3f} s, with segment and groups {narrowed:.3f} s; start-up with "
-        f"both {starts:.3f} s; gates {at_gates:.3f} s",
-        flush=True,
-    )
+    line("a funnel", plain)
+    line("a funnel with segment and groups", narrowed)
+    line("start-up with segment and groups", starts)
+    line("gates", at_gates)
 
 
 def screen_frame(number: int, part: Steps) -> pl.DataFrame:

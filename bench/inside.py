@@ -6,7 +6,7 @@ import duckdb
 import numpy as np
 import polars as pl
 
-from bench.timing import Rows, compare, timed
+from bench.timing import Rows, compare, line, timed
 from mossy_trail.core.measures.links import Known
 from mossy_trail.core.model.app_map import ROLE
 from mossy_trail.core.model.log import DAY, EVENT
@@ -55,16 +55,18 @@ def bench_inside(study: Study) -> None:
         lambda: base.execute(LINKS).fetchall(),
         lambda: polars_links(steps.lazy(), journeys.lazy(), rows.lazy(), uris.lazy()),
     )
-    for scope, said in ((Scope(), "all"), (IOS, "with a segment")):
+    for scope, said in ((Scope(), "whole"), (IOS, "with a segment")):
         times = {
             "tabs": timed(lambda scope=scope: tabs.measure(study, scope))[0],
             "loops": timed(lambda scope=scope: loops.measure(study, scope))[0],
             "links": timed(lambda scope=scope: links.measure(study, scope, "Receipt"))[0],
             "drop-offs": timed(lambda scope=scope: dropoffs.measure(study, scope))[0],
-            "weighed": timed(lambda scope=scope: dropoffs.measure(study, scope, "Receipt"))[0],
+            "drop-offs weighed": timed(
+                lambda scope=scope: dropoffs.measure(study, scope, "Receipt")
+            )[0],
         }
-        told = ", ".join(f"{what} {time:.3f} s" for what, time in times.items())
-        print(f"{said}: {told}", flush=True)
+        for what, time in times.items():
+            line(f"{what}, {said}", time)
 
 
 def our_tabs(study: Study) -> Rows:

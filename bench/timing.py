@@ -21,9 +21,30 @@ def timed(work: Callable[[], Answer]) -> tuple[float, Answer]:
     return best, answer  # type: ignore[return-value]
 
 
-def line(what: str, ours: float, others: dict[str, float]) -> None:
-    beside = "   ".join(f"{name} {t:.3f} s (× {t / ours:.1f})" for name, t in others.items())
-    print(f"{what:32} {ours:7.3f} s   {beside}", flush=True)
+COPYING = "copying the columns"
+"""What no replay can be faster than."""
+TABLE: list[tuple[str, float, dict[str, float]]] = []
+"""All that was timed: what, our time, and those of others."""
+
+
+def line(what: str, ours: float, others: dict[str, float] | None = None) -> None:
+    """Tell a time, in seconds, and keep it for the table."""
+    TABLE.append((what, ours, others or {}))
+    beside = "   ".join(f"{name} {t:.3f} s (× {t / ours:.1f})" for name, t in TABLE[-1][2].items())
+    print(f"{what:40} {ours:7.3f} s   {beside}", flush=True)
+
+
+def table() -> str:
+    """All that was timed, in Markdown."""
+    names = list(dict.fromkeys(name for _, _, others in TABLE for name in others))
+    rows = [["what", "ours, s", *(f"{name}, s" for name in names), "× the best"]]
+    for what, ours, others in TABLE:
+        peers = [time for name, time in others.items() if name != COPYING]
+        best = f"× {min(peers) / ours:.1f}" if peers else ""
+        times = [f"{others[name]:.3f}" if name in others else "" for name in names]
+        rows.append([what, f"{ours:.3f}", *times, best])
+    rows.insert(1, ["---", *["---:"] * (len(rows[0]) - 1)])
+    return "\n".join(f"| {' | '.join(row)} |" for row in rows)
 
 
 def compare(what: str, *asks: Callable[[], Rows]) -> None:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.measures import health
 from mossy_trail.core.measures.health import FINDINGS, Gap
 from mossy_trail.core.model.log import HOUR, NONE, plausible
+from mossy_trail.core.model.steps import Steps
 from mossy_trail.engine.journeys import journey_key, row_place
 from mossy_trail.engine.study import JourneyRef, Study
 
@@ -51,12 +52,13 @@ def measure(study: Study) -> dict[str, Any]:
 
 def _unread_words(study: Study) -> dict[str, int]:
     """The most used words that are no events of ours, with their rows."""
-    counts: Counter[str] = Counter()
-    for part in study.parts:
-        word = part.log.columns["word"]
-        codes, rows = np.unique(word[word != NONE], return_counts=True)
-        terms = part.log.terms["word"]
-        counts.update({terms[c]: int(n) for c, n in zip(codes, rows, strict=True)})
+
+    def ask(steps: Steps) -> NDArray[np.int64]:
+        words = steps.log.terms["word"]
+        return np.bincount(steps.log.columns["word"] + 1, minlength=len(words) + 1)[1:]
+
+    rows = np.asarray(sum(study.each(ask)))
+    counts = Counter({study.terms["word"][code]: int(rows[code]) for code in np.flatnonzero(rows)})
     return dict(counts.most_common(20))
 
 
@@ -66,10 +68,11 @@ def _labels(study: Study, finding: str) -> list[NDArray[np.bool_]]:
 
 def _screens_seen(study: Study) -> list[str]:
     """The names of all screens that occur, as the map has them."""
-    seen: set[str] = set()
-    for steps in study.parts:
-        seen.update(steps.places.names[code] for code in np.unique(steps.screen))
-    return sorted(seen)
+    if not study.parts:
+        return []
+    names = study.parts[0].places.names
+    times = sum(study.each(lambda steps: np.bincount(steps.screen, minlength=len(names))))
+    return sorted(names[code] for code in np.flatnonzero(times))
 
 
 def hours(study: Study) -> tuple[NDArray[np.int64], NDArray[np.int64], int]:

@@ -10,6 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.log import (
     DAY,
     EVENT,
@@ -17,6 +18,7 @@ from mossy_trail.core.model.log import (
     NONE,
     SECOND,
     TURN_OF_CENTURY,
+    Column,
     Log,
     plausible,
     recode,
@@ -100,31 +102,54 @@ def lateness(log: Log, read_at: int) -> NDArray[np.int64]:
     """By how much each row is older than the newest row of its user above it in its file.
 
     In microseconds; 0 for rows in order, and for those whose clock cannot be right. Shape (rows,).
+    Rows are in the order of users and time; n rows of a user take n log n time at the most.
     """
     columns = log.columns
-    user, file = columns["user"].astype("int64"), columns["file"].astype("int64")
-    order = np.lexsort((columns["line"], file, user))
-    group = (user * (int(file.max(initial=0)) + 1) + file)[order]
-    time = columns["time"][order]
-    right = plausible(time, read_at)
-    order, group, time = order[right], group[right], time[right]
-    begins = np.append(True, group[1:] != group[:-1]) if len(group) else np.empty(0, bool)
-    rank = np.cumsum(begins)
-    low = int(time.min(initial=0))
-    span = int(time.max(initial=0)) - low + 1
-    if len(group) and span < 2**62 // int(rank[-1] + 1):
-        newest = np.maximum.accumulate(rank * span + (time - low)) - rank * span + low
-    else:
-        newest = (
-            np.concatenate(
-                [np.maximum.accumulate(run) for run in np.split(time, np.flatnonzero(begins)[1:])]
-            )
-            if len(group)
-            else time
-        )
-    late = np.zeros(len(log), "int64")
-    late[order] = newest - time
+    names = ("user", "file", "line", "time")
+    user, file, line, time = (read_only(columns[name]) for name in names)
+    return _lateness(user, file, line, time, plausible(time, read_at))
+
+
+@kernel
+def _lateness(
+    user: Column, file: Column, line: Column, time: Column, right: Column
+) -> NDArray[np.int64]:
+    late = np.zeros(len(user), np.int64)
+    own, least = np.empty(len(user), np.int64), np.empty(len(user), np.int64)
+    end = 0
+    while end < len(user):
+        begin = end
+        first = last = file[begin]
+        while end < len(user) and user[end] == user[begin]:
+            first, last = min(first, file[end]), max(last, file[end])
+            end += 1
+        for number in range(first, last + 1):
+            count = 0
+            for i in range(begin, end):
+                if right[i] and file[i] == number:
+                    own[count] = i
+                    count += 1
+            _late_in_file(own[:count], line, time, least, late)
     return late
+
+
+@kernel
+def _late_in_file(own: Column, line: Column, time: Column, least: Column, late: Column) -> None:
+    """Of a user's rows in one file, by time: the newest above a row is the last one further down
+    the list whose line is less; `least` is the least line from a place in the list on."""
+    n = len(own)
+    for k in range(n - 1, -1, -1):
+        row = own[k]
+        least[k] = line[row] if k == n - 1 else min(line[row], least[k + 1])
+        if k < n - 1 and least[k + 1] < line[row]:
+            low, high = k + 1, n - 1
+            while low < high:
+                middle = (low + high + 1) // 2
+                if least[middle] < line[row]:
+                    low = middle
+                else:
+                    high = middle - 1
+            late[row] = time[own[low]] - time[row]
 
 
 def _begun_elsewhere(steps: Steps) -> NDArray[np.bool_]:
@@ -202,6 +227,7 @@ def name_patterns(names: Sequence[str]) -> list[NamePattern]:
     return sorted(wide, key=lambda one: (-one.names, one.pattern))
 
 
+_SOME = 1 << 14
 _MANY = 20
 """Fewer rows than this tell nothing by what they have in common."""
 
@@ -211,6 +237,7 @@ class Tally(NamedTuple):
 
     steps: int
     moments: int
+    """Different times, if they are not clearly too many to matter."""
     users: int
     told: int
     """Rows of signing in or up that say how it came out."""
@@ -224,11 +251,21 @@ def tally(steps: Steps) -> Tally:
     told = _of_account(steps) & (columns["outcome"] != NONE)
     return Tally(
         len(steps.steps.entry),
-        len(np.unique(columns["time"])),
-        len(np.unique(columns["user"])),
+        _moments(columns["time"], len(steps.log.terms["user"]) // 20 + 1),
+        int((np.diff(columns["user"]) != 0).sum()) + bool(len(steps.log)),
         int(told.sum()),
         {finding: int(rows_about(steps, finding).sum()) for finding in LOUD},
     )
+
+
+def _moments(time: NDArray[np.int64], most: int) -> int:
+    """How many different times there are; no further than it takes to tell that they are more."""
+    found = np.empty(0, "i8")
+    for start in range(0, len(time), _SOME):
+        found = np.unique(np.concatenate([found, time[start : start + _SOME]]))
+        if len(found) > most:
+            break
+    return len(found)
 
 
 def rows_about(steps: Steps, finding: str) -> NDArray[np.bool_]:
@@ -237,7 +274,8 @@ def rows_about(steps: Steps, finding: str) -> NDArray[np.bool_]:
     if finding == "midnight":
         return np.asarray(columns["time"] % DAY == 0)
     if finding == "one_row_each":
-        return np.asarray(np.bincount(columns["user"])[columns["user"]] == 1)
+        begins = np.append(np.diff(columns["user"], prepend=NONE) != 0, True)  # users by runs
+        return np.asarray(begins[:-1] & begins[1:])
     if finding == "screen_per_row":
         return np.asarray(columns["event"] == EVENT["screen_view"])
     if finding == "words_unread":
@@ -248,7 +286,8 @@ def rows_about(steps: Steps, finding: str) -> NDArray[np.bool_]:
 
 
 def _of_account(steps: Steps) -> NDArray[np.bool_]:
-    return np.isin(steps.log.columns["event"], (EVENT["sign_in"], EVENT["sign_up"]))
+    event = steps.log.columns["event"]
+    return np.asarray((event == EVENT["sign_in"]) | (event == EVENT["sign_up"]))
 
 
 def loud(found: Sequence[Tally], screens: int) -> dict[str, int]:
