@@ -9,7 +9,7 @@ from bench.inside import step_frame
 from bench.timing import Rows, compare, line, timed
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import compare as comparing
-from mossy_trail.engine import findings, paths, patterns
+from mossy_trail.engine import findings, health, paths, patterns
 from mossy_trail.engine.measures import behind
 from mossy_trail.engine.paths import PathParams
 from mossy_trail.engine.recent import Recent
@@ -58,6 +58,7 @@ TELLING = {
         study, Scope(), comparing.Sides("3.2", "3.1", "version")
     ),
     "findings": lambda study: findings.findings(study, Scope()),
+    "health": health.measure,
 }
 
 

@@ -11,7 +11,7 @@ import pytest
 
 from mossy_trail.core.measures.health import FINDINGS, HOUR, gaps, lateness, name_patterns
 from mossy_trail.core.model.app_map import AppMap
-from mossy_trail.core.model.log import split
+from mossy_trail.core.model.log import Log, split
 from mossy_trail.demo.noise import GAP, NOISE, roughen
 from mossy_trail.demo.simulator import simulate, write_rows
 from mossy_trail.engine import health
@@ -131,18 +131,21 @@ def test_an_empty_log_has_no_findings(app_map: AppMap) -> None:
     assert found["first"] is None
 
 
-def test_lateness_is_by_the_newest_row_above(all_noise: tuple[Study, Path]) -> None:
-    """Against the plain definition, row by row."""
-    log = all_noise[0].parts[0].log
+@pytest.mark.parametrize("files", [1, 7])
+def test_lateness_is_by_the_newest_row_above(all_noise: tuple[Study, Path], files: int) -> None:
+    """Against the plain definition, row by row; in each file by itself."""
+    part = all_noise[0].parts[0].log
+    file = (part.columns["line"] * 7919 % files).astype(part.columns["file"].dtype)
+    log = Log({**part.columns, "file": file}, part.terms)
     late = lateness(log, READ_AT)
-    newest: dict[int, int] = {}
+    newest: dict[tuple[int, int], int] = {}
     for row in np.argsort(log.columns["line"]):
-        user, time = int(log.columns["user"][row]), int(log.columns["time"][row])
+        own, time = (int(log.columns["user"][row]), int(file[row])), int(log.columns["time"][row])
         right = 946_684_800_000_000 <= time <= READ_AT + 86_400_000_000
-        expected = max(newest.get(user, time) - time, 0) if right else 0
+        expected = max(newest.get(own, time) - time, 0) if right else 0
         assert late[row] == expected
         if right:
-            newest[user] = max(newest.get(user, time), time)
+            newest[own] = max(newest.get(own, time), time)
     assert (late > 0).any()
 
 

@@ -107,29 +107,43 @@ def lateness(log: Log, read_at: int) -> NDArray[np.int64]:
     columns = log.columns
     names = ("user", "file", "line", "time")
     user, file, line, time = (read_only(columns[name]) for name in names)
-    return _lateness(user, file, line, time, plausible(time, read_at))
+    files = int(file.max(initial=NONE)) + 1
+    return _lateness(user, file, line, time, plausible(time, read_at), files)
 
 
 @kernel
 def _lateness(
-    user: Column, file: Column, line: Column, time: Column, right: Column
+    user: Column, file: Column, line: Column, time: Column, right: Column, files: int
 ) -> NDArray[np.int64]:
     late = np.zeros(len(user), np.int64)
     own, least = np.empty(len(user), np.int64), np.empty(len(user), np.int64)
+    # Of one user at a time: the files there are, and how many rows each has.
+    there, count, free = (
+        np.empty(files, np.int64),
+        np.zeros(files, np.int64),
+        np.empty(files, np.int64),
+    )
     end = 0
     while end < len(user):
-        begin = end
-        first = last = file[begin]
+        begin, many, place = end, 0, 0
         while end < len(user) and user[end] == user[begin]:
-            first, last = min(first, file[end]), max(last, file[end])
+            if right[end]:
+                if count[file[end]] == 0:
+                    there[many] = file[end]
+                    many += 1
+                count[file[end]] += 1
             end += 1
-        for number in range(first, last + 1):
-            count = 0
-            for i in range(begin, end):
-                if right[i] and file[i] == number:
-                    own[count] = i
-                    count += 1
-            _late_in_file(own[:count], line, time, least, late)
+        for number in there[:many]:
+            free[number] = place
+            place += count[number]
+        for i in range(begin, end):
+            if right[i]:
+                own[free[file[i]]] = i
+                free[file[i]] += 1
+        for number in there[:many]:
+            first = free[number] - count[number]
+            _late_in_file(own[first : free[number]], line, time, least, late)
+            count[number] = 0
     return late
 
 
