@@ -162,8 +162,9 @@ function Cell<Row>({ column, row, counted }: CellProps<Row>) {
 
 /** The table as its file holds it, with its head. */
 export function sheet<Row>(columns: Column<Row>[], rows: Row[], counted: Counted): Value[][] {
+  const own = columns.filter((column) => !column.pageOnly);
   return [
-    columns.map((column) => column.inFile ?? column.title),
-    ...rows.map((row) => columns.map((column) => column.value(row, counted) ?? null)),
+    own.map((column) => column.inFile ?? column.title),
+    ...rows.map((row) => own.map((column) => column.value(row, counted) ?? null)),
   ];
 }

@@ -144,11 +144,16 @@ export function middle<Row>(title: string, of: (row: Row) => Quartiles): Column<
   return { title, value, numeric: true, cell, inFile: `${title}, ms` };
 }
 
-/** Between which times the half lies that is nearest to the middle. */
-export function half<Row>(title: string, of: (row: Row) => Quartiles): Column<Row> {
+/** Between which times the half lies that is nearest to the middle; the file has both of them. */
+export function half<Row>(title: string, of: (row: Row) => Quartiles): Column<Row>[] {
   const cell = (row: Row) => {
     const found = of(row);
     return found ? `${duration(found.first)} – ${duration(found.third)}` : "";
   };
-  return { title, value: (row) => of(row)?.third, numeric: true, soft: true, cell };
+  const third = (row: Row) => of(row)?.third;
+  return [
+    { title, value: third, numeric: true, soft: true, cell, pageOnly: true },
+    { title: `${title}: from, ms`, value: (row) => of(row)?.first, fileOnly: true },
+    { title: `${title}: to, ms`, value: third, fileOnly: true },
+  ];
 }

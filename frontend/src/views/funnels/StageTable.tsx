@@ -20,7 +20,7 @@ export function stageColumns(counted: string, figureOf: (cell: string) => string
     share("of the one before", (stage) => later(stage, stage.of_previous)),
     { ...interval((stage) => later(stage, stage.of_previous)), title: "95 % of that" },
     middle("middle time to it", (stage) => stage.time_to),
-    half("half within", (stage) => stage.time_to),
+    ...half<Stage>("half within", (stage) => stage.time_to),
     {
       title: "the others",
       value: (stage) =>

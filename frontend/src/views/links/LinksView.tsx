@@ -172,7 +172,7 @@ function Then({ app, found, rows }: { app: string; found: LinkFigures; rows: Row
     share("of landings", (line) => ({ count: line.came.after.bounced?.times ?? 0, of: all(line) })),
     number("middle steps more", ({ came }) => came.more?.median),
     middle("middle time on it", ({ came }) => came.stayed),
-    half("half between", ({ came }) => came.stayed),
+    ...half<Line>("half between", ({ came }) => came.stayed),
     ...(found.goal
       ? [
           times<Line>(`then ${found.goal}`, ({ came }) => came.goal ?? undefined),

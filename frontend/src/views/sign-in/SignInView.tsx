@@ -109,7 +109,7 @@ const stageColumns = (unit: string): Column<Stage>[] => [
   interval((stage) => later(stage, stage.of_first)),
   share("of the stage before", (stage) => later(stage, stage.of_previous)),
   middle("middle time to it", (stage) => stage.time_to),
-  half("half within", (stage) => stage.time_to),
+  ...half<Stage>("half within", (stage) => stage.time_to),
 ];
 
 function unitWord(found: SignIn, n: number): string {
