@@ -1,40 +1,32 @@
 // @vitest-environment happy-dom
 import { act, cleanup, renderHook } from "@testing-library/react";
 import type { ReactNode } from "react";
-import { createMemoryRouter, RouterProvider } from "react-router";
+import { MemoryRouter, useLocation, useNavigate } from "react-router";
 import { afterEach, describe, expect, it } from "vitest";
 import { scopeSearch, useAddress, useOpenedScope, useScope } from "../src/scope/scope";
 
 afterEach(cleanup);
 
+const useAll = () => ({
+  scope: useScope(),
+  opened: useOpenedScope(),
+  address: useAddress(),
+  navigate: useNavigate(),
+  search: useLocation().search,
+});
+
 /** What the address says, and the means to change it, on a page that has a history. */
 function page(search: string) {
-  let inner: ReactNode = null;
-  const router = createMemoryRouter([{ path: "*", element: <Inner /> }], {
-    initialEntries: [`/${search}`],
-  });
-  function Inner() {
-    return inner;
-  }
-  const wrapper = ({ children }: { children: ReactNode }) => {
-    inner = children;
-    return <RouterProvider router={router} />;
-  };
-  const said = () => ({ scope: useScope(), opened: useOpenedScope(), address: useAddress() });
-  const { result, rerender } = renderHook(said, { wrapper });
+  const wrapper = ({ children }: { children: ReactNode }) => (
+    <MemoryRouter initialEntries={[`/${search}`]}>{children}</MemoryRouter>
+  );
+  const { result } = renderHook(useAll, { wrapper });
   return {
     told: () => result.current,
-    change: async (parts: Record<string, string | number | null>) => {
-      await act(async () => result.current.address[1](parts));
-      rerender();
-    },
-    back: async () => {
-      await act(async () => {
-        await router.navigate(-1);
-      });
-      rerender();
-    },
-    search: () => router.state.location.search,
+    change: (parts: Record<string, string | number | null>) =>
+      act(async () => result.current.address[1](parts)),
+    back: () => act(async () => result.current.navigate(-1)),
+    search: () => result.current.search,
   };
 }
 
