@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from threading import Lock
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
 
 Answer = TypeVar("Answer")
+_UNKNOWN = object()
 
 
 class Recent(Generic[Answer]):
@@ -17,19 +18,19 @@ class Recent(Generic[Answer]):
         self._most, self._lock = most, Lock()
         self._answers: OrderedDict[Hashable, Answer] = OrderedDict()
 
-    def get(self, question: Hashable) -> Answer | None:
+    def get(self, question: Hashable, default: Any = None) -> Any:
         """The answer that is kept, if there is one."""
         with self._lock:
-            if question in self._answers:
-                self._answers.move_to_end(question)
-            return self._answers.get(question)
+            if question not in self._answers:
+                return default
+            self._answers.move_to_end(question)
+            return self._answers[question]
 
     def of(self, question: Hashable, answer: Callable[[], Answer]) -> Answer:
         """The answer that is kept, or else worked out now."""
-        with self._lock:
-            if question in self._answers:
-                self._answers.move_to_end(question)
-                return self._answers[question]
+        known: Answer = self.get(question, _UNKNOWN)
+        if known is not _UNKNOWN:
+            return known
         found = answer()
         with self._lock:
             self._answers[question] = found

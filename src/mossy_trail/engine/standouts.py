@@ -10,7 +10,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
@@ -18,15 +18,13 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import poisson
 
-from mossy_trail.core.measures.moments import Ways
+from mossy_trail.core.measures.moments import Moments, Ways
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import MOVE
 from mossy_trail.core.stats.changes import best_split
 from mossy_trail.core.stats.clustered import (
     Estimate,
-    Estimates,
-    Gap,
     each_against_others,
     estimates,
     gaps,
@@ -219,23 +217,45 @@ def _beyond_norms(told: Shares, asked: Asked) -> Iterator[Candidate]:
 
 def _worse_groups(told: Shares, asked: Asked) -> Iterator[Candidate]:
     judged = np.array([one.worse != 0 for one in told.figures])
-    clear: dict[int, list[_Clear]] = {}
-    for sort, of in zip(asked.sorts, told.of[1:], strict=True):
-        two = each_against_others(of)
-        shares, apart = estimates(two), gaps(two)
-        for place in np.flatnonzero(np.tile(judged, len(sort.names)) & ~np.isnan(apart.p)).tolist():
-            slot, cell = divmod(place, len(judged))
-            p, figure = float(apart.p[place]), told.figures[cell]
-            found = _group(figure, sort, slot, shares, place) if p < _CLEAR else None
-            if found is None:
-                yield _unclear(p)
-            else:
-                clear.setdefault(cell, []).append(_Clear(found, p, sort, slot))
-    for cell, groups in clear.items():
-        best = _explains(groups)
-        yield from (_unclear(one.p) for one in groups if one is not best)
+
+    def tell(own: Estimate, rest: Estimate, cell: int, sort: Sort, slot: int) -> Finding | None:
+        return _group(told.figures[cell], sort, slot, own, rest)
+
+    clear, unclear = _clearest(asked.sorts, told.of[1:], judged, tell)
+    yield from map(_unclear, unclear)
+    for cell, best in clear.items():
         inside = best.sort.code == best.slot
         yield _candidate(told, cell, best.finding, best.p, True, inside, best.sort.by)
+
+
+Telling = Callable[[Estimate, Estimate, int, Sort, int], Finding | None]
+"""What is found of a group against all others, if it is worth telling: given the shares of both,
+the cell, and the sort and slot of the group."""
+
+
+def _clearest(
+    sorts: Sequence[Sort], of: Sequence[Moments], judged: Mask, tell: Telling
+) -> tuple[dict[int, _Clear], list[float]]:
+    """Of each cell that is judged the group that explains it best, of those that are worth telling
+    and more than a single look would call chance; and how likely all others are."""
+    clear: dict[int, list[_Clear]] = {}
+    unclear: list[float] = []
+    for sort, sums in zip(sorts, of, strict=True):
+        two = each_against_others(sums)
+        shares, likely = estimates(two), gaps(two).p
+        for place in np.flatnonzero(np.tile(judged, len(sort.names)) & ~np.isnan(likely)).tolist():
+            slot, cell = divmod(place, len(judged))
+            p = float(likely[place])
+            found = None
+            if p < _CLEAR:
+                found = tell(shares.at(place, 0), shares.at(place, 1), cell, sort, slot)
+            if found is None:
+                unclear.append(p)
+            else:
+                clear.setdefault(cell, []).append(_Clear(found, p, sort, slot))
+    best = {cell: _explains(groups) for cell, groups in clear.items()}
+    unclear += [one.p for cell, groups in clear.items() for one in groups if one is not best[cell]]
+    return best, unclear
 
 
 class _Clear(NamedTuple):
@@ -255,9 +275,8 @@ def _explains(groups: Sequence[_Clear]) -> _Clear:
     return max(like, key=lambda one: abs(one.finding.own.value - one.finding.beside.value))
 
 
-def _group(figure: Figure, sort: Sort, slot: int, shares: Estimates, place: int) -> Finding | None:
+def _group(figure: Figure, sort: Sort, slot: int, own: Estimate, rest: Estimate) -> Finding | None:
     """A group that is worse than all others; None where that is not worth telling."""
-    own, rest = shares.at(place, 0), shares.at(place, 1)
     apart, name = own.share - rest.share, sort.names[slot]
     if apart * figure.worse <= 0 or not _matters(own, rest, figure.norm):
         return None
@@ -311,21 +330,14 @@ def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
 
 def of_times(told: Times, asked: Asked) -> Iterator[Candidate]:
     """Groups that take longer than all others, by half of them."""
-    clear: dict[int, list[_Clear]] = {}
     judged = np.array([one.figure.worse != 0 for one in told.each])
-    for sort, of in zip(asked.sorts, told.of[1:], strict=True):
-        apart = gaps(each_against_others(of))
-        for place in np.flatnonzero(np.tile(judged, len(sort.names)) & ~np.isnan(apart.p)).tolist():
-            slot, cell = divmod(place, len(judged))
-            p, ranks = float(apart.p[place]), apart.at(place)
-            found = _slow_group(told.each[cell], sort, slot, ranks) if ranks else None
-            if found is None:
-                yield _unclear(p)
-            else:
-                clear.setdefault(cell, []).append(_Clear(found, p, sort, slot))
-    for cell, groups in clear.items():
-        best = _explains(groups)
-        yield from (_unclear(one.p) for one in groups if one is not best)
+
+    def tell(own: Estimate, rest: Estimate, cell: int, sort: Sort, slot: int) -> Finding | None:
+        return _slow_group(told.each[cell], sort, slot, own.share - rest.share)
+
+    clear, unclear = _clearest(asked.sorts, told.of[1:], judged, tell)
+    yield from map(_unclear, unclear)
+    for cell, best in clear.items():
         value, at = told.each[cell].value, told.each[cell].at
         slow = (value >= best.finding.beside.value) & (best.sort.code[at] == best.slot)
         touching = np.zeros(len(asked.inside), bool)
@@ -333,10 +345,9 @@ def of_times(told: Times, asked: Asked) -> Iterator[Candidate]:
         yield Candidate(best.finding, "", best.sort.by, best.p, True, Journeys(touching))
 
 
-def _slow_group(told: Timed, sort: Sort, slot: int, ranks: Gap) -> Finding | None:
-    """A group that takes much longer, by more than chance."""
-    if ranks.p is None or ranks.p >= _CLEAR:
-        return None
+def _slow_group(told: Timed, sort: Sort, slot: int, apart: float) -> Finding | None:
+    """A group that takes much longer; `apart` is how much fewer of its times are among the quicker
+    half of all."""
     figure, code = told.figure, sort.code[told.at]
     masks = code == slot, (code != slot) & (code != NONE)
     own, rest = (middle(told.value[mask], told.user[mask]) for mask in masks)
@@ -348,7 +359,7 @@ def _slow_group(told: Timed, sort: Sort, slot: int, ranks: Gap) -> Finding | Non
         f"elsewhere {seconds(rest.median)}."
     )
     sides, where = (side_of_times(own), side_of_times(rest)), (name, sort.segments[slot])
-    return _finding("group", figure, sentence, where, sides, abs(ranks.difference) * own.users)
+    return _finding("group", figure, sentence, where, sides, abs(apart) * own.users)
 
 
 def _beyond_likes(told: Shares, asked: Asked) -> Iterator[Candidate]:
