@@ -1,13 +1,8 @@
-"""Every kernel at work once, so that no first import or question has to wait for it.
-
-`python -m mossy_trail.warm` compiles all of them; with `replay`, only what a log needs to come in,
-which is most of the work: a server compiles the rest behind its first pages.
-"""
+"""Every kernel at work once, so that no first import or question has to wait for it."""
 
 from __future__ import annotations
 
 import json
-import sys
 import tempfile
 from pathlib import Path
 
@@ -29,17 +24,14 @@ from mossy_trail.intake.reader import read_files
 _LIMITED = "(SignIn .. PassWallet) within 9min"
 
 
-def warm(only_replay: bool = False) -> None:
+def warm() -> None:
     """Run every kernel once on little: compiles those that are not yet, and loads them all."""
-    app_map = map_of(parse_map(MAP.read_text()))
     with tempfile.TemporaryDirectory() as folder:
         csv, json_lines, *_ = write(simulate(500, 1), Path(folder))
-        if only_replay:
-            Study(split(read_files([csv]).log, 1), app_map)
-            return
         array = Path(folder) / "array.json"
         array.write_text(f"[{','.join(json_lines.read_text().splitlines())}]")
         reading = read_files([csv, json_lines, array])
+    app_map = map_of(parse_map(MAP.read_text()))
     study = Study(split(reading.log, 1), app_map)
     known = {"spec": json.dumps(funnel.onboarding(app_map)), "pattern": "SignIn[stack=MeHome]"}
     for measure in MEASURES.values():
@@ -56,4 +48,4 @@ def warm(only_replay: bool = False) -> None:
 
 
 if __name__ == "__main__":
-    warm(only_replay=sys.argv[1:] == ["replay"])
+    warm()
