@@ -3,25 +3,24 @@ plain sums."""
 
 from __future__ import annotations
 
-from itertools import pairwise
-
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from mossy_trail.core.measures.cells import Grid, cells
+from mossy_trail.core.measures.cells import Cells, Grid, cells
 from mossy_trail.core.measures.moments import (
+    Chosen,
+    Days,
     Moments,
     Ways,
-    each_once,
-    in_slots,
-    moments,
+    in_ways,
     moments_of,
-    placed,
-    plus,
+    summed,
+    together,
 )
+from mossy_trail.core.model.steps import Users
 from mossy_trail.core.stats.changes import splits
 from mossy_trail.core.stats.clustered import (
     adjusted,
@@ -49,7 +48,8 @@ NO_BASE = np.zeros(1, "i8")
 def test_sums_over_users_are_those_of_a_plain_count(
     journeys: list[int], events: list[tuple[int, int, bool]], dice: object, once: bool
 ) -> None:
-    """Each user has so many journeys; an event is of a cell, in one, and counted or a base."""
+    """Each user has so many journeys; an event is of a cell, in one, and counted or a base. Users
+    of several parts, all of one class or of several, are one sum."""
     user = np.repeat(np.arange(len(journeys)), journeys).astype("i4")
     if not len(user):
         return
@@ -61,15 +61,30 @@ def test_sums_over_users_are_those_of_a_plain_count(
         cells(naming, *np.array(sorted(side, key=lambda one: one[1]) or np.empty((0, 2), int)).T)
         for side in (told, base)
     )
-    if once:
-        x, y = each_once(x), each_once(y)
-    sides = placed([(x, chosen)]), placed([(y, chosen)])
+    sides = [Chosen(x, chosen)], [Chosen(y, chosen)]
     other = np.array([dice.randint(-1, 2) for _ in user])  # type: ignore[attr-defined]
     ways = Ways.among([(other, 3), (slot, 2), (np.zeros(len(user), int), 1)])
-    _, found, whole = moments(*sides, np.arange(2), user, ways, once)
-    for together, sorts in ((found, (slot, 2)), (whole, (np.zeros(len(user), int), 1))):
-        (alone,) = moments(*sides, np.arange(2), user, Ways.among([sorts]), once)
-        assert all(np.array_equal(*both) for both in zip(together, alone, strict=True))
+
+    def sums(ways: Ways) -> list[Moments]:
+        """Of the first half of the users and of the others, as two parts."""
+        edge = int(np.searchsorted(user, len(journeys) // 2))
+        parts = []
+        for here in (slice(0, edge), slice(edge, len(user))):
+            told, base = (
+                [Chosen(_of_part(own.cells, here), own.numbers) for own in side] for side in sides
+            )
+            users, days = Users.among(user[here]), Days(slot[here], 2)
+            own = ways.of_part(here)
+            parts.append(summed(told, base, np.arange(2), users, own, days, once, once))
+        whole = together(parts)
+        by_day[:] = [*whole.by_day]
+        return in_ways(whole, np.arange(2), ways)
+
+    by_day: list[NDArray[np.int64]] = []
+    _, found, whole = sums(ways)
+    for one, sorts in ((found, (slot, 2)), (whole, (np.zeros(len(user), int), 1))):
+        (alone,) = sums(Ways.among([sorts]))
+        assert all(np.array_equal(*both) for both in zip(one, alone, strict=True))
     plain = [np.zeros((2, len(journeys), 2)) for _ in range(2)]
     for table, side in zip(plain, (told, base), strict=True):
         for number, journey in set(side) if once else side:
@@ -79,15 +94,19 @@ def test_sums_over_users_are_those_of_a_plain_count(
         plain = [np.minimum(table, 1) for table in plain]
     for own, true in zip(found, moments_of(*plain, np.arange(2)), strict=True):
         assert np.array_equal(own, true)
-    assert np.array_equal(in_slots(sides[1], slot, 2).sum(0) > 0, found.y.sum(0) > 0)
-    halves = [moments_of(*(t[:, part] for t in plain), np.arange(2)) for part in _halves(plain)]
-    for own, true in zip(plus(halves), found, strict=True):
-        assert np.array_equal(own, true)
+    for counts, side in zip(by_day, (told, base), strict=True):
+        for place, day in np.ndindex(2, 2):
+            happened = [
+                (number, journey)
+                for number, journey in side
+                if number == chosen[place] and slot[journey] == day
+            ]
+            assert counts[place, day] == len(set(happened) if once else happened)
 
 
-def _halves(plain: list[NDArray[np.float64]]) -> list[slice]:
-    users = plain[0].shape[1]
-    return [slice(a, b) for a, b in pairwise([0, users // 2, users])]
+def _of_part(own: Cells, here: slice) -> Cells:
+    inside = (own.journey >= here.start) & (own.journey < here.stop)
+    return Cells(own.naming, own.number[inside], own.journey[inside] - np.int32(here.start))
 
 
 def drawn(dice: Dice, users: int, each: int, share: float, alike: float) -> Moments:

@@ -14,7 +14,7 @@ from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.engine.registry import words_of
-from mossy_trail.engine.scoped import joined_inside
+from mossy_trail.engine.scoped import each_inside
 from mossy_trail.engine.study import Study
 
 Mask = NDArray[np.bool_]
@@ -101,14 +101,26 @@ def journeys_of(
     study: Study, scope: Scope, label: Callable[[Steps, Mask], Labels], figure: str
 ) -> Mask:
     """The journeys of a cell; raises `KeyError` for what is none."""
-    kind, *words = name_of(figure)
+    return journeys_of_each(study, scope, label, [figure])[0]
+
+
+def journeys_of_each(
+    study: Study,
+    scope: Scope,
+    label: Callable[[Steps, Mask], Labels],
+    figures: Sequence[str],
+) -> NDArray[np.bool_]:
+    """The same of several cells; shape (figures, journeys)."""
+    names = [(figure, *name_of(figure)) for figure in figures]
 
     def ask(steps: Steps, inside: Mask) -> Mask:
         labels = label(steps, inside)
-        if kind not in labels or labels[kind].naming.number(tuple(words)) == NONE:
-            raise KeyError(figure)
-        found = np.zeros(len(inside), bool)
-        found[labels[kind].of(tuple(words))] = True
+        found = np.zeros((len(names), len(inside)), bool)
+        for own, (figure, kind, *words) in zip(found, names, strict=True):
+            if kind not in labels or labels[kind].naming.number(tuple(words)) == NONE:
+                raise KeyError(figure)
+            own[labels[kind].of(tuple(words))] = True
         return found
 
-    return joined_inside(study, scope, ask)
+    none = np.zeros((len(names), 0), bool)
+    return np.concatenate([none, *each_inside(study, scope, ask)], axis=1)

@@ -23,6 +23,7 @@ from mossy_trail.engine.celled import (
     Tallies,
     figure_of,
     journeys_of,
+    journeys_of_each,
     name_of,
     tallied,
 )
@@ -178,6 +179,12 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
         raise KeyError(figure)
     mark = int(words[0])
     return joined_inside(study, scope, lambda s, i: core.still_going(s, i, kind, mark))
+
+
+def ended_for_good(study: Study, scope: Scope, screens: Sequence[str]) -> NDArray[np.bool_]:
+    """The journeys that ended for good on each screen; shape (screens, journeys)."""
+    figures = [figure_of(("true", screen)) for screen in screens]
+    return journeys_of_each(study, scope, _label, figures)
 
 
 def _label(steps: Steps, inside: Mask) -> Labels:

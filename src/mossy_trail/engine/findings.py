@@ -14,6 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from mossy_trail.core.ahead import ahead
+from mossy_trail.core.measures.moments import Days
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.clustered import adjusted
 from mossy_trail.engine import standouts
@@ -66,20 +67,20 @@ def _one_by_one(study: Study, scope: Scope, measures: Sequence[Asked]) -> Iterat
     splashes = {screen.name for screen in study.app_map.screens if screen.role == "splash"}
     told_elsewhere = {("drop-offs", name) for name in splashes}  # start-up tells who left there
     candidates: list[Candidate] = []
-    ways, days = asked.ways, (asked.day, len(asked.days))
+    ways, days = asked.ways, Days(asked.day, len(asked.days))
 
     def each() -> Iterator[tuple[int, Shares | Times]]:
         for put, measure in enumerate(measures):
             for told in counted(study, scope, [measure], ways, days):
                 yield put, told
 
-    def so_far(put: int) -> Findings:
+    def so_far(put: int, most: int | None = MOST) -> Findings:
         sure = [
             one
             for one in _sure(candidates)
             if (one.finding.measure, one.subject) not in told_elsewhere
         ]
-        found = _told_once(sorted(sure, key=_rank, reverse=True))[:MOST]
+        found = _told_once(sorted(sure, key=_rank, reverse=True)[:most])[:MOST]
         return Findings(len(candidates), found, put, len(measures) + 1)
 
     done = 0
@@ -93,7 +94,7 @@ def _one_by_one(study: Study, scope: Scope, measures: Sequence[Asked]) -> Iterat
             candidates += standouts.of_shares(told, asked)
     yield so_far(len(measures))
     candidates += standouts.of_ends(study, scope)
-    yield so_far(len(measures) + 1)
+    yield so_far(len(measures) + 1, None)
 
 
 class _Sure(NamedTuple):
@@ -155,7 +156,6 @@ def _told_once(best: Sequence[_Sure]) -> list[Finding]:
 def _same(one: _Sure, other: _Told) -> bool:
     """Whether it counts mostly journeys of the other, tells the same of a group, or of another
     value of the same property on the same screen."""
-    size = max(one.touching.many, 1)
     for told in (other.main, *other.under):
         own, known = one.finding, told.finding
         whole = not own.figure.startswith("[") and own.measure == known.measure
@@ -163,11 +163,19 @@ def _same(one: _Sure, other: _Told) -> bool:
             return True
         if one.subject and one.subject == told.subject and one.by and one.by == told.by:
             return True
-        both = one.touching.shared(told.touching)
-        either = one.touching.many + told.touching.many - both
-        if both >= _INSIDE * size or both >= _ALIKE * either:
+        if one.touching.many and _mostly_the_same(one.touching, told.touching):
             return True
     return False
+
+
+def _mostly_the_same(one: Journeys, other: Journeys) -> bool:
+    """Whether the first are mostly some of the others, or both are much alike."""
+
+    def enough(both: int) -> bool:
+        either = one.many + other.many - both
+        return both >= _INSIDE * one.many or both >= _ALIKE * either
+
+    return enough(min(one.many, other.many)) and enough(one.shared(other))
 
 
 def _says_more(one: _Sure, other: _Sure) -> bool:

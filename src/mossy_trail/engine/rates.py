@@ -18,15 +18,18 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.measures.cells import Cells, Grid, Naming, Words, added, cells, frequencies
 from mossy_trail.core.measures.moments import (
+    NO_DAYS,
+    Chosen,
+    Days,
     Moments,
-    Placed,
+    Sums,
     Ways,
-    each_once,
-    in_slots,
-    moments,
+    by_cell,
+    in_ways,
     moments_of,
-    placed,
-    plus,
+    summed,
+    together,
+    up_to,
 )
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
@@ -113,6 +116,15 @@ class Told(NamedTuple):
 
     rates: list[Rate]
     times: list[Took]
+
+    @property
+    def size(self) -> int:
+        """Bytes of memory that it takes."""
+        cells = [side for rate in self.rates for side in (rate.told, rate.base)]
+        columns: list[NDArray[Any]] = []
+        columns += [column for one in cells for column in (one.number, one.journey)]
+        columns += [column for one in self.times for column in (one.number, one.value)]
+        return sum({id(column): column.nbytes for column in columns}.values())
 
 
 Asking = Callable[[Steps, Mask], Told]
@@ -263,13 +275,14 @@ def sums_of(study: Study, series: Series, slot: NDArray[np.int64], slots: int) -
 
 class Shares(NamedTuple):
     """Shares of one kind: their sums, of each way to sort journeys into slots; and what each counts
-    in the journeys, by its place."""
+    in the journeys, and in which it happened, by its place."""
 
     figures: list[Figure]
     of: tuple[Moments, ...]
     series: Callable[[int], Series]
-    by_day: tuple[NDArray[np.int64], NDArray[np.int64]] | None
-    """Where days were asked for, how often each was, and of how many; shape (figures, days)."""
+    having: Callable[[int], Mask]
+    by_day: tuple[NDArray[np.int64], NDArray[np.int64]]
+    """How often each was on each day that was asked for, and of how many; shape (figures, days)."""
 
 
 class Timed(NamedTuple):
@@ -295,19 +308,25 @@ def counted(
     scope: Scope,
     asked: Sequence[Asked],
     ways: Ways,
-    days: tuple[NDArray[np.int64], int] | None = None,
+    days: Days = NO_DAYS,
 ) -> Iterator[Shares | Times]:
-    """Every share and time of the measures that are asked, the most frequent of each kind.
-
-    `days` are the day of each journey of the index, −1 for none, and how many there are.
-    """
+    """Every share and time of the measures that are asked, the most frequent of each kind."""
     for one in asked:
-        ask = RATES[one.measure](study, scope, **one.params)
-        told = each_inside(study, scope, ask)
+        told = _told(study, scope, one)
         if told:
             parts = [own.rates for own in told]
             yield from _shares(study, scope, one, parts, ways, days)
             yield from _times(study, one, [own.times for own in told], ways)
+
+
+def _told(study: Study, scope: Scope, asked: Asked) -> list[Told]:
+    """What each part tells of a measure; kept, as other groups are asked for later."""
+
+    def ask() -> list[Told]:
+        return each_inside(study, scope, RATES[asked.measure](study, scope, **asked.params))
+
+    found: list[Told] = study.told.of((scope, asked.measure, repr(asked.params)), ask)
+    return found
 
 
 def _shares(
@@ -316,7 +335,7 @@ def _shares(
     asked: Asked,
     parts: Sequence[Sequence[Rate]],
     ways: Ways,
-    days: tuple[NDArray[np.int64], int] | None,
+    days: Days,
 ) -> Iterator[Shares]:
     """Those that count times together, and those that count journeys: it takes few steps so."""
     by_users = scope.unit == "users"
@@ -327,16 +346,17 @@ def _shares(
             continue
         layout = _Layout.of(kinds)
         ask = partial(_summed, study, kinds, layout, ways, days, counts == "unit" and by_users)
-        told = study.each_place(ask)
-        sums = tuple(plus(way) for way in zip(*(own for own, _ in told), strict=True))
-        by_day = (sum(side) for side in zip(*(own for _, own in told), strict=True))
+        sums = together(study.each_place(ask))
+        moments = tuple(in_ways(sums, layout.base_of, ways))
+        count, base = sums.by_day
         at = [(kind, number) for kind in kinds for number in kind.chosen.tolist()]
         figures = [
             _figure(asked, kind.rates[0], kind.rates[0].told.naming.name(number))
             for kind, number in at
         ]
         series = partial(_series_at, study, at, by_users)
-        yield Shares(figures, sums, series, tuple(by_day) if days else None)
+        having = partial(_having_at, study, at)
+        yield Shares(figures, moments, series, having, (count, base[layout.base_of]))
 
 
 class _Kind(NamedTuple):
@@ -354,6 +374,16 @@ class _Kind(NamedTuple):
 def _series_at(study: Study, at: Sequence[tuple[_Kind, int]], users: bool, place: int) -> Series:
     kind, number = at[place]
     return series_in(study, kind.rates, number, users)
+
+
+def _having_at(study: Study, at: Sequence[tuple[_Kind, int]], place: int) -> Mask:
+    kind, number = at[place]
+
+    def ask(part: int) -> Mask:
+        size = int(np.diff(study.edges[part : part + 2])[0])
+        return kind.rates[part].told.having(number, size)
+
+    return np.concatenate(study.each_place(ask))
 
 
 class _Layout(NamedTuple):
@@ -383,23 +413,24 @@ def _summed(
     kinds: Sequence[_Kind],
     layout: _Layout,
     ways: Ways,
-    days: tuple[NDArray[np.int64], int] | None,
+    days: Days,
     once_a_user: bool,
     place: int,
-) -> tuple[list[Moments], list[NDArray[np.int64]]]:
-    """The sums of a part, and of each day the cells and their bases."""
-    steps, here = study.parts[place], slice(*study.edges[place : place + 2])
-    told = [(kind.rates[place].told, kind.chosen) for kind in kinds]
-    sides = [(kind.rates[place].base, numbers) for kind, numbers in layout.bases]
-    if kinds[0].rates[place].counts != "times":
-        told = [(each_once(cells), chosen) for cells, chosen in told]
-        sides = [(each_once(cells), numbers) for cells, numbers in sides]
-    x, y, user = placed(told), placed(sides), steps.journeys.user
-    sums = moments(x, y, layout.base_of, user, ways.of_part(here), once_a_user)
-    if not days:
-        return sums, []
-    day = days[0][here]
-    return sums, [in_slots(x, day, days[1]), in_slots(y, day, days[1])[layout.base_of]]
+) -> Sums:
+    """The sums of a part."""
+    here = slice(*study.edges[place : place + 2])
+    told = [Chosen(kind.rates[place].told, kind.chosen) for kind in kinds]
+    base = [Chosen(kind.rates[place].base, numbers) for kind, numbers in layout.bases]
+    return summed(
+        told,
+        base,
+        layout.base_of,
+        study.parts[place].users,
+        ways.of_part(here),
+        days.of_part(here),
+        kinds[0].rates[place].counts != "times",
+        once_a_user,
+    )
 
 
 def _times(
@@ -417,32 +448,32 @@ def _times(
             [one.journey + study.edges[place] for place, one in enumerate(kind)]
         ).astype("i8")
         value = np.where(first[at] >= 0, value, -1)
-        told = partial(_timed, study, asked, kind[0], number, value, at)
-        found = dict(zip(chosen.tolist(), study.at_once(told, chosen.tolist()), strict=True))
-        each = {cell: one for cell, one in found.items() if one}
+        order, begin = by_cell(number, value, chosen)
+        told = partial(_timed, study, asked, kind[0], value, at)
+        own = [order[slice(*begin[i : i + 2])] for i in range(len(chosen))]
+        cells = [(cell, some) for cell, some in zip(chosen.tolist(), own, strict=True) if len(some)]
+        each = study.at_once(told, cells)
         if each:
-            medians = np.array([median_of(one.value) for one in each.values()])
-            ask = partial(_up_to, study, kind, np.array(list(each)), medians, ways)
-            sums = zip(*study.each_place(ask), strict=True)
-            yield Times(list(each.values()), tuple(map(plus, sums)))
+            medians = np.array([median_of(one.value) for one in each])
+            ask = partial(_up_to, study, kind, np.array([cell for cell, _ in cells]), medians, ways)
+            sums = together(study.each_place(ask))
+            yield Times(each, tuple(in_ways(sums, np.arange(len(each)), ways)))
 
 
 def _timed(
     study: Study,
     asked: Asked,
     kind: Took,
-    number: NDArray[np.int64],
     value: NDArray[np.float64],
     at: NDArray[np.int64],
-    cell: int,
-) -> Timed | None:
-    own = np.flatnonzero((number == cell) & (value >= 0))
-    if not len(own):
-        return None
-    own = own[np.argsort(value[own], kind="stable")]
-    user = study.index.user[at[own]]
+    own: tuple[int, NDArray[np.int64]],
+) -> Timed:
+    """Those of a cell, which stand where is said, in order."""
+    cell, place = own
+    place = place[np.argsort(value[place], kind="stable")]
+    user = study.index.user[at[place]]
     figure = _figure(asked, kind, kind.naming.name(cell))
-    return Timed(figure, value[own], _numbered(user), at[own])
+    return Timed(figure, value[place], _numbered(user), at[place])
 
 
 def _numbered(user: NDArray[np.int32]) -> NDArray[np.int64]:
@@ -459,17 +490,12 @@ def _up_to(
     limits: NDArray[np.float64],
     ways: Ways,
     place: int,
-) -> list[Moments]:
+) -> Sums:
     """Of a part, the times of each cell up to its limit, of all of them."""
     took, here = kind[place], slice(*study.edges[place : place + 2])
-    near = np.minimum(np.searchsorted(cells, took.number), len(cells) - 1)
-    known = np.flatnonzero((cells[near] == took.number) & (took.value >= 0))
-    cell, journey = near[known], took.journey[known].astype("i4")
-    below = took.value[known] <= limits[cell]
-    x = Placed(cell[below], journey[below], len(cells))
-    y = Placed(cell, journey, len(cells))
-    user = study.parts[place].journeys.user
-    return moments(x, y, np.arange(len(cells)), user, ways.of_part(here))
+    below, all_ = up_to(took.number, took.value, took.journey, cells, limits)
+    users, own = study.parts[place].users, ways.of_part(here)
+    return summed(below, all_, np.arange(len(cells)), users, own)
 
 
 def _most_frequent(

@@ -12,11 +12,13 @@ _UNKNOWN = object()
 
 
 class Recent(Generic[Answer]):
-    """Keeps so many answers; the one that was not asked for longest goes first."""
+    """Keeps so many answers, or as many as are so large together; the one that was not asked for
+    longest goes first."""
 
-    def __init__(self, most: int) -> None:
-        self._most, self._lock = most, Lock()
+    def __init__(self, most: int, size: Callable[[Answer], int] = lambda _: 1) -> None:
+        self._most, self._size, self._lock = most, size, Lock()
         self._answers: OrderedDict[Hashable, Answer] = OrderedDict()
+        self._sizes: dict[Hashable, int] = {}
 
     def get(self, question: Hashable, default: Any = None) -> Any:
         """The answer that is kept, if there is one."""
@@ -35,8 +37,9 @@ class Recent(Generic[Answer]):
         with self._lock:
             self._answers[question] = found
             self._answers.move_to_end(question)
-            while len(self._answers) > self._most:
-                self._answers.popitem(last=False)
+            self._sizes[question] = self._size(found)
+            while sum(self._sizes.values()) > self._most:
+                del self._sizes[self._answers.popitem(last=False)[0]]
         return found
 
     def __len__(self) -> int:

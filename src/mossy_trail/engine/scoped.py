@@ -22,7 +22,11 @@ _THURSDAY = 3  # 1 January 1970
 
 
 def scope_mask(study: Study, scope: Scope) -> NDArray[np.bool_]:
-    """Which journeys of the index are in scope."""
+    """Which journeys of the index are in scope; kept, as every measure asks for them."""
+    return study.scopes.of(scope, lambda: _inside(study, scope))
+
+
+def _inside(study: Study, scope: Scope) -> NDArray[np.bool_]:
     dated = study.joined(lambda steps: scope.dated(steps.journeys, study.read_at))
     inside = dated & segments.of(study, scope.segment) if scope.segment else dated
     if scope.part is None:
@@ -97,16 +101,8 @@ def each_inside(
     study: Study, scope: Scope, ask: Callable[[Steps, NDArray[np.bool_]], Answer]
 ) -> list[Answer]:
     """The answer of every part, in order; it is asked with the mask of its journeys in scope."""
-    if not scope.segment and scope.part is None:
-        return study.each(lambda steps: ask(steps, scope.dated(steps.journeys, study.read_at)))
     whole, edges = scope_mask(study, scope), study.edges
-    number = {id(steps): i for i, steps in enumerate(study.parts)}
-
-    def ask_part(steps: Steps) -> Answer:
-        i = number[id(steps)]
-        return ask(steps, whole[edges[i] : edges[i + 1]])
-
-    return study.each(ask_part)
+    return study.each_place(lambda i: ask(study.parts[i], whole[edges[i] : edges[i + 1]]))
 
 
 def size_of(steps: Steps, inside: NDArray[np.bool_], unit: Unit) -> int:

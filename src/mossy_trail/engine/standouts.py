@@ -30,7 +30,7 @@ from mossy_trail.core.stats.clustered import (
     gaps,
     p_beyond,
 )
-from mossy_trail.core.stats.medians import middle
+from mossy_trail.core.stats.medians import median_of, middle
 from mossy_trail.engine import dropoffs
 from mossy_trail.engine.compare import Side, side_of, side_of_times
 from mossy_trail.engine.rates import Figure, Shares, Timed, Times, sums_of
@@ -298,7 +298,6 @@ def _matters(own: Estimate, rest: Estimate, norm: float | None) -> bool:
 def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
     """Days from which on it is worse; what is looked at is every day between two."""
     for cell, figure in enumerate(told.figures):
-        assert told.by_day
         count, base = told.by_day[0][cell], told.by_day[1][cell]
         some = np.flatnonzero(base)
         if not figure.worse or base.sum() < FEWEST_IN_SERIES:
@@ -349,17 +348,22 @@ def _slow_group(told: Timed, sort: Sort, slot: int, apart: float) -> Finding | N
     """A group that takes much longer; `apart` is how much fewer of its times are among the quicker
     half of all."""
     figure, code = told.figure, sort.code[told.at]
-    masks = code == slot, (code != slot) & (code != NONE)
-    own, rest = (middle(told.value[mask], told.user[mask]) for mask in masks)
-    if own is None or rest is None or own.median < MANY_TIMES * rest.median:
+    sides = np.flatnonzero(code == slot), np.flatnonzero((code != slot) & (code != NONE))
+    if not all(map(len, sides)):
         return None
+    slow, usual = (median_of(told.value[side]) for side in sides)
+    if slow < MANY_TIMES * usual:
+        return None
+    own, rest = (middle(told.value[side], told.user[side]) for side in sides)
+    assert own
+    assert rest
     name = sort.names[slot]
     sentence = (
         f"In {name}, {figure.of} take {seconds(own.median)} {figure.says} (the median); "
         f"elsewhere {seconds(rest.median)}."
     )
-    sides, where = (side_of_times(own), side_of_times(rest)), (name, sort.segments[slot])
-    return _finding("group", figure, sentence, where, sides, abs(apart) * own.users)
+    both, where = (side_of_times(own), side_of_times(rest)), (name, sort.segments[slot])
+    return _finding("group", figure, sentence, where, both, abs(apart) * own.users)
 
 
 def _beyond_likes(told: Shares, asked: Asked) -> Iterator[Candidate]:
@@ -388,11 +392,11 @@ def _beyond_likes(told: Shares, asked: Asked) -> Iterator[Candidate]:
 def of_ends(study: Study, scope: Scope) -> Iterator[Candidate]:
     """Screens on which more journeys end for good than twice what is to be expected of where they
     stand, and 2 in 100 of their visits."""
-    for one in dropoffs.measure(study, scope).screens:
-        if not one.true.times:
-            continue
-        visits = one.visits.times
-        limit = 2 * one.expected + LEAST * visits
+    ends = [one for one in dropoffs.measure(study, scope).screens if one.true.times]
+    odd = [one.screen for one in ends if one.true.times > _most_to_expect(one)]
+    touching = dict(zip(odd, dropoffs.ended_for_good(study, scope, odd), strict=True))
+    for one in ends:
+        visits, limit = one.visits.times, _most_to_expect(one)
         share, expected = one.true.times / visits, one.expected / visits
         words = f"ended on {one.screen}", f"visits of {one.screen}"
         figure = Figure("drop-offs", one.true.figure, *words, 1, False)
@@ -405,11 +409,13 @@ def of_ends(study: Study, scope: Scope) -> Iterator[Candidate]:
         sides = own, _level(expected)
         finding = _finding("expected", figure, sentence, ("", ""), sides, touched)
         p = float(poisson.sf(one.true.times - 1, limit))
-        worth = one.true.times > limit
-        touching = _NOBODY
-        if worth:
-            touching = Journeys(dropoffs.evidence(study, scope, one.true.figure))
-        yield Candidate(finding, one.screen, "", p, worth, touching)
+        inside = touching.get(one.screen)
+        journeys = _NOBODY if inside is None else Journeys(inside)
+        yield Candidate(finding, one.screen, "", p, inside is not None, journeys)
+
+
+def _most_to_expect(one: dropoffs.DropOff) -> float:
+    return 2 * one.expected + LEAST * one.visits.times
 
 
 _NOBODY = Journeys(np.zeros(0, bool))
@@ -421,10 +427,16 @@ def _candidate(
     figure, touching = told.figures[cell], _NOBODY
     worth = worth and p < _CLEAR
     if worth:
-        series = told.series(cell)
-        bad = series.count > 0 if figure.worse > 0 else series.base > series.count
-        touching = Journeys(bad & inside)
+        touching = Journeys(_bad(told, cell) & inside)
     return Candidate(finding, figure.subject, by, p, worth, touching)
+
+
+def _bad(told: Shares, cell: int) -> Mask:
+    """The journeys in which it went badly."""
+    if told.figures[cell].worse > 0:
+        return told.having(cell)
+    series = told.series(cell)
+    return series.base > series.count
 
 
 def _unclear(p: float) -> Candidate:

@@ -27,6 +27,9 @@ MOST_KEPT = 24
 """Segments, figures' journeys, and groups that are kept for the next question."""
 MOST_LABELS = 4
 """Labels of journeys that are kept, as a figure's journeys are asked for after the figure."""
+MOST_BYTES = 512 << 20
+"""Memory for what measures say happened in which journeys, so that Compare and Findings ask once
+what they both look at."""
 ENOUGH_TO_LEARN = 100_000
 """Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")
@@ -80,12 +83,14 @@ class Study:
         self._properties: dict[str, Property] = {}
         self.known: dict[str, Any] = {}
         """What is the same for all questions, worked out by the first that needs it."""
+        self.scopes: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.segments: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.evidence: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.groups: Recent[Any] = Recent(MOST_KEPT)
         self.values: Recent[Any] = Recent(10 * MOST_KEPT)
         self.comparisons: Recent[Any] = Recent(MOST_LABELS)
         self.labels: Recent[Any] = Recent(MOST_LABELS)
+        self.told: Recent[Any] = Recent(MOST_BYTES, lambda parts: sum(one.size for one in parts))
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at
         parts = [part for part in parts if len(part)]
         usual = learn(sample(parts, ENOUGH_TO_LEARN), app_map)[0] if parts else None

@@ -111,6 +111,10 @@ class Cells(NamedTuple):
         """How often a cell happened in each journey; shape (journeys,)."""
         return _in_journeys(self.number, self.journey, number, journeys)
 
+    def having(self, number: int, journeys: int) -> NDArray[np.bool_]:
+        """In which journeys a cell happened; shape (journeys,)."""
+        return _having(self.number, self.journey, number, journeys)
+
     def of(self, name: Words) -> NDArray[np.int32]:
         """The journeys of a cell, with repeats."""
         number = self.naming.number(name)
@@ -124,6 +128,15 @@ def _in_journeys(number: Column, journey: Column, wanted: int, journeys: int) ->
         if number[i] == wanted:
             counts[journey[i]] += 1
     return counts
+
+
+@kernel
+def _having(number: Column, journey: Column, wanted: int, journeys: int) -> NDArray[np.bool_]:
+    found = np.zeros(journeys, np.bool_)
+    for i in range(len(number)):
+        if number[i] == wanted:
+            found[journey[i]] = True
+    return found
 
 
 @kernel

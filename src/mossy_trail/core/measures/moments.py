@@ -15,13 +15,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import inner_kernel, kernel
-from mossy_trail.core.measures.cells import Cells
+from mossy_trail.core.measures.cells import Cells, Grid
 from mossy_trail.core.model.log import NONE, Column
+from mossy_trail.core.model.steps import Users
 
 ALL = 1 << 62
 """The width of a kind whose cells have one base in common."""
 _DENSE = 1 << 20
 """Up to so many numbers are looked up in a table."""
+_MOST_ALONE = 256
+"""Up to so many classes have sums of their own, of the users who have no other."""
 
 
 class Moments(NamedTuple):
@@ -68,138 +71,207 @@ class Ways(NamedTuple):
         return Ways(self.of[journeys], self.slot, self.sizes)
 
 
-class Placed(NamedTuple):
-    """What happened, by the place of its cell among those that are looked at; shape (times,)."""
+class Chosen(NamedTuple):
+    """Cells of a kind, and those numbers of them, in order, that are looked at."""
 
-    cell: NDArray[np.int64]
-    journey: NDArray[np.int32]
-    size: int
-
-
-def placed(kinds: Sequence[tuple[Cells, NDArray[np.int64]]]) -> Placed:
-    """The cells of several kinds one after the other: of each those whose numbers are chosen, which
-    are in order."""
-    cells, journeys, size = [np.empty(0, "i8")], [np.empty(0, "i4")], 0
-    for told, chosen in kinds:
-        number = told.number
-        if told.naming.size > _DENSE:
-            near = np.minimum(np.searchsorted(chosen, number), max(len(chosen) - 1, 0))
-            known = chosen[near] == number if len(chosen) else near < 0
-            number, place = np.where(known, near, NONE), np.arange(len(chosen))
-        else:
-            place = np.full(told.naming.size, NONE)
-            place[chosen] = np.arange(len(chosen))
-        own, journey = _placed(number, told.journey, place, size)
-        cells.append(own)
-        journeys.append(journey)
-        size += len(chosen)
-    return Placed(np.concatenate(cells), np.concatenate(journeys), size)
+    cells: Cells
+    numbers: NDArray[np.int64]
 
 
-@kernel
-def _placed(number: Column, journey: Column, place: Column, first: int) -> tuple[Column, Column]:
-    """The places, from `first` on, of numbers that have one, and their journeys."""
-    cells, journeys = np.empty(len(number), np.int64), np.empty(len(number), np.int32)
-    count = 0
-    for i in range(len(number)):
-        if number[i] >= 0 and place[number[i]] >= 0:
-            cells[count], journeys[count] = first + place[number[i]], journey[i]
-            count += 1
-    return cells[:count], journeys[:count]
+class Days(NamedTuple):
+    """The day of each journey, −1 for none, and how many days there are."""
+
+    of: NDArray[np.int64]
+    many: int
+
+    def of_part(self, journeys: slice) -> Days:
+        """The same of some journeys."""
+        return Days(self.of[journeys], self.many)
 
 
-def in_slots(told: Placed, slot: NDArray[np.int64], size: int) -> NDArray[np.int64]:
-    """How often each cell happened in the journeys of each slot; shape (cells, slots)."""
-    return _in_slots(told.cell, told.journey, slot, np.zeros((told.size, size), "i8"))
+NO_DAYS = Days(np.zeros(0, "i8"), 0)
 
 
-@kernel
-def _in_slots(cell: Column, journey: Column, slot: Column, counts: Column) -> NDArray[np.int64]:
-    for i in range(len(cell)):
-        own = slot[journey[i]]
-        if own >= 0:
-            counts[cell[i], own] += 1
-    return counts
+class Sums(NamedTuple):
+    """Of one part or several: sums that users of one class add, by class; those that others add, by
+    the slots of all ways; and how often each cell and each base was on each day."""
+
+    lone: tuple[Column, ...]
+    others: tuple[Column, ...]
+    by_day: tuple[Column, Column]
 
 
-def moments(
-    told: Placed,
-    base: Placed,
+def summed(
+    told: Sequence[Chosen],
+    base: Sequence[Chosen],
     base_of: NDArray[np.int64],
-    user: NDArray[np.int32],
+    users: Users,
     ways: Ways,
-    once: bool = False,
-) -> list[Moments]:
-    """Sums of a part for cells, each of which has one of the bases; by each way.
+    days: Days = NO_DAYS,
+    once_a_journey: bool = False,
+    once_a_user: bool = False,
+) -> Sums:
+    """Sums of a part for cells, each of which has one of the bases.
 
-    Linear in what happened, and in the journeys of each user times the ways.
+    Linear in what happened, and in the journeys of each user times the ways; in the former alone
+    for users whose journeys all are of one class.
 
     Parameters
     ----------
+    told, base : the cells of several kinds, whose places follow on each other.
     base_of : of each cell the place of its base; shape (cells,).
-    user : of each journey, those of one side by side; shape (journeys,).
-    once : users count, each once a slot.
+    once_a_journey : a cell counts once in each.
+    once_a_user : users count, each once a slot.
     """
-    fresh = np.append(True, user[1:] != user[:-1])[: len(user)]
-    local = (np.cumsum(fresh) - 1).astype("i4")
-    users = int(local[-1]) + 1 if len(local) else 0
-    own, all_ = (_by_user(side.cell, side.journey, ways.of, local, users) for side in (told, base))
+    (own, own_days), (all_, all_days) = (
+        _by_user(side, users, ways.of, days, once_a_journey) for side in (told, base)
+    )
     edges = np.concatenate([[0], np.cumsum(ways.sizes)])
     squares = np.concatenate([[0], np.cumsum(ways.sizes**2)])
-    most = int(np.bincount(local).max(initial=1))
-    most = min(most, ways.slot.shape[1])
-    found = _sums(own, all_, base_of, base.size, ways.slot, edges, squares, most, once)
+    bases = sum(len(one.numbers) for one in base)
+    most = min(users.most, ways.slot.shape[1])
+    lone, others = _sums(own, all_, base_of, bases, ways.slot, edges, squares, most, once_a_user)
+    return Sums(lone, others, (own_days, all_days))
+
+
+def together(parts: Sequence[Sums]) -> Sums:
+    """The sums of several parts as one; no two have a user in common."""
+    sides = (
+        tuple(reduce(np.add, column) for column in zip(*side, strict=True))
+        for side in zip(*parts, strict=True)
+    )
+    return Sums(*sides)
+
+
+def in_ways(sums: Sums, base_of: NDArray[np.int64], ways: Ways) -> list[Moments]:
+    """The same by each way to sort journeys."""
+    edges, squares = np.cumsum([0, *ways.sizes]), np.cumsum([0, *ways.sizes**2])
     return [
-        _of_way(found, base_of, slice(*edges[i : i + 2]), slice(*squares[i : i + 2]), int(size))
-        for i, size in enumerate(ways.sizes)
+        _of_way(sums, base_of, slot, slice(*edges[i : i + 2]), slice(*squares[i : i + 2]))
+        for i, slot in enumerate(ways.slot)
     ]
 
 
 def _of_way(
-    found: tuple[Column, ...], base_of: NDArray[np.int64], slots: slice, pairs: slice, size: int
+    sums: Sums, base_of: NDArray[np.int64], slot: NDArray[np.int32], slots: slice, pairs: slice
 ) -> Moments:
     """The columns of one way, those of bases for each cell."""
-    x, xx, xy, having, full, y, yy, some = found
-    square = (-1, size, size)
-    users = some[base_of, slots]
-    return Moments(
-        x[:, slots],
-        y[base_of, slots],
-        xx[:, pairs].reshape(square),
-        xy[:, pairs].reshape(square),
-        yy[base_of, pairs].reshape(square),
-        having[:, slots],
-        users - full[:, slots],
-        users,
-    )
+    size = slots.stop - slots.start
+    sort = (slot[:, None] == np.arange(size)).astype("f8")
+    flat = [
+        one[:, slots] + (alone @ sort[: alone.shape[1]]).astype(one.dtype)
+        for one, alone in zip(_picked(sums.others, _FLAT), _picked(sums.lone, _FLAT), strict=True)
+    ]
+    square = []
+    for one, alone in zip(_picked(sums.others, _SQUARE), _picked(sums.lone, _SQUARE), strict=True):
+        found = one[:, pairs].reshape(-1, size, size).copy()
+        found[:, np.arange(size), np.arange(size)] += alone @ sort[: alone.shape[1]]
+        square.append(found)
+    (x, having, full, y, some), (xx, xy, yy) = flat, square
+    users = some[base_of]
+    return Moments(x, y[base_of], xx, xy, yy[base_of], having, users - full, users)
+
+
+_FLAT, _SQUARE = (0, 3, 4, 5, 7), (1, 2, 6)
+"""Places among sums: x, having, full, y and some; xx, xy and yy."""
+
+
+def _picked(columns: Sequence[Column], places: Sequence[int]) -> list[Column]:
+    return [columns[place] for place in places]
+
+
+class _Sorted(NamedTuple):
+    """Cell and class of each that happened, user by user, and where each user's begin."""
+
+    cell: Column
+    of: Column
+    begin: Column
+
+
+def _by_user(
+    kinds: Sequence[Chosen], users: Users, of: Column, days: Days, once: bool
+) -> tuple[_Sorted, Column]:
+    """What is looked at, user by user; and how often each cell was on each day."""
+    most = sum(len(one.cells.number) for one in kinds)
+    cells = sum(len(one.numbers) for one in kinds)
+    found = np.empty((3, most), np.int32)
+    begin, by_day = np.zeros(users.many + 1, "i8"), np.zeros((cells, days.many), "i8")
+    size = first = 0
+    for told, numbers in kinds:
+        place = np.empty(0, "i8")
+        if told.naming.size <= _DENSE:
+            place = np.full(told.naming.size, NONE)
+            place[numbers] = np.arange(len(numbers))
+        last = np.full(len(numbers) if once else 0, NONE)
+        size = _placed(
+            told.number, told.journey, numbers, place, last, of, users.of, days.of,
+            first, size, found, begin, by_day,
+        )  # fmt: skip
+        first += len(numbers)
+    return _Sorted(*_in_order(found, size, begin)), by_day
 
 
 @kernel
-def _by_user(
-    cell: Column, journey: Column, of: Column, local: Column, users: int
-) -> tuple[Column, Column, Column]:
-    """Cell and class of each, user by user; and where each user's begin."""
-    begin = np.zeros(users + 1, np.int64)
-    for i in range(len(cell)):
-        if of[journey[i]] >= 0:
-            begin[local[journey[i]] + 1] += 1
-    for i in range(users):
+def _placed(
+    number: Column,
+    journey: Column,
+    chosen: Column,
+    place: Column,
+    last: Column,
+    of: Column,
+    user: Column,
+    day: Column,
+    first: int,
+    size: int,
+    found: Column,
+    begin: Column,
+    by_day: Column,
+) -> int:
+    """Add place, class and user of each number that is chosen to what is found; count its day, and
+    how many each user has. `last` is of each place the journey that it was in, to count it once."""
+    for i in range(len(number)):
+        if number[i] < 0:
+            continue
+        if len(place):
+            p = place[number[i]]
+        else:
+            p = np.searchsorted(chosen, number[i])
+            if p == len(chosen) or chosen[p] != number[i]:
+                p = -1
+        if p < 0:
+            continue
+        j = journey[i]
+        if len(last):
+            if last[p] == j:
+                continue
+            last[p] = j
+        if len(day) and day[j] >= 0:
+            by_day[first + p, day[j]] += 1
+        if of[j] >= 0:
+            found[0, size], found[1, size], found[2, size] = first + p, of[j], user[j]
+            begin[user[j] + 1] += 1
+            size += 1
+    return size
+
+
+@kernel
+def _in_order(found: Column, size: int, begin: Column) -> tuple[Column, Column, Column]:
+    """Cells and classes, user by user; and where each user's begin, given how many each has."""
+    for i in range(len(begin) - 1):
         begin[i + 1] += begin[i]
-    cells, classes = np.empty(begin[users], np.int32), np.empty(begin[users], np.int32)
+    cells, classes = np.empty(size, np.int32), np.empty(size, np.int32)
     free = begin.copy()
-    for i in range(len(cell)):
-        own = of[journey[i]]
-        if own >= 0:
-            user = local[journey[i]]
-            cells[free[user]], classes[free[user]] = cell[i], own
-            free[user] += 1
+    for i in range(size):
+        user = found[2, i]
+        cells[free[user]], classes[free[user]] = found[0, i], found[1, i]
+        free[user] += 1
     return cells, classes, begin
 
 
 @kernel
 def _sums(
-    told: tuple[Column, Column, Column],
-    base: tuple[Column, Column, Column],
+    told: _Sorted,
+    base: _Sorted,
     base_of: Column,
     bases: int,
     slot_of: Column,
@@ -207,23 +279,24 @@ def _sums(
     squares: Column,
     most: int,
     once: bool,
-) -> tuple[Column, Column, Column, Column, Column, Column, Column, Column]:
+) -> tuple[tuple[Column, ...], tuple[Column, ...]]:
     """`most` is how many classes a user's journeys have at the most."""
-    cells, ways = len(base_of), len(slot_of)
-    slots, pairs = edges[-1], squares[-1]
-    x, y = np.zeros((cells, slots)), np.zeros((bases, slots))
-    xx, xy, yy = np.zeros((cells, pairs)), np.zeros((cells, pairs)), np.zeros((bases, pairs))
-    having, full = np.zeros((cells, slots), np.int64), np.zeros((cells, slots), np.int64)
-    some = np.zeros((bases, slots), np.int64)
+    cells, ways, classes = len(base_of), len(slot_of), slot_of.shape[1]
+    alone = classes if classes <= _MOST_ALONE else 0
+    lone = _table(cells, bases, alone, alone)
+    x, xx, xy, having, full, y, yy, some = _table(cells, bases, edges[-1], squares[-1])
     # Of one user at a time: the classes there are, and counts of each by their places among these.
     own = _Side(np.zeros((cells, most)), np.empty(cells, np.int64), np.full(cells, -1))
     all_ = _Side(np.zeros((bases, most)), np.empty(bases, np.int64), np.full(bases, -1))
-    place_of, last_user = np.empty(slot_of.shape[1], np.int64), np.full(slot_of.shape[1], -1)
+    place_of, last_user = np.empty(classes, np.int64), np.full(classes, -1)
     there, slot, at = np.empty(most, np.int64), np.empty(most, np.int64), np.empty(most, np.int64)
     sums, folded = np.zeros(most), np.zeros((bases, most))
-    for user in range(len(told[2]) - 1):
+    for user in range(len(told.begin) - 1):
         n, size = _count(told, user, own, place_of, last_user, there, 0)
         m, size = _count(base, user, all_, place_of, last_user, there, size)
+        if size < 2 and alone:
+            _add_lone(own, all_, n, m, base_of, there[0], user, once, lone)
+            continue
         for way in range(ways):
             many = _slots_of(slot_of[way], there, size, slot, at)
             edge, square, width = edges[way], squares[way], edges[way + 1] - edges[way]
@@ -257,7 +330,25 @@ def _sums(
             own.counts[own.touched[i], :size] = 0
         for i in range(m):
             all_.counts[all_.touched[i], :size] = 0
-    return x, xx, xy, having, full, y, yy, some
+    return lone, (x, xx, xy, having, full, y, yy, some)
+
+
+Tables = tuple[Column, Column, Column, Column, Column, Column, Column, Column]
+
+
+@kernel
+def _table(cells: int, bases: int, slots: int, pairs: int) -> Tables:
+    """Empty sums: x, xx, xy, having and full of cells; y, yy and some of bases."""
+    return (
+        np.zeros((cells, slots)),
+        np.zeros((cells, pairs)),
+        np.zeros((cells, pairs)),
+        np.zeros((cells, slots), np.int64),
+        np.zeros((cells, slots), np.int64),
+        np.zeros((bases, slots)),
+        np.zeros((bases, pairs)),
+        np.zeros((bases, slots), np.int64),
+    )
 
 
 class _Side(NamedTuple):
@@ -271,7 +362,7 @@ class _Side(NamedTuple):
 
 @inner_kernel
 def _count(
-    told: tuple[Column, Column, Column],
+    told: _Sorted,
     user: int,
     side: _Side,
     place_of: Column,
@@ -280,10 +371,9 @@ def _count(
     size: int,
 ) -> tuple[int, int]:
     """Count one user's; how many cells have any, and how many classes there are by now."""
-    cells, classes, begin = told
     found = 0
-    for i in range(begin[user], begin[user + 1]):
-        cell, own = cells[i], classes[i]
+    for i in range(told.begin[user], told.begin[user + 1]):
+        cell, own = told.cell[i], told.of[i]
         if last_user[own] != user:
             last_user[own], place_of[own], there[size] = user, size, own
             size += 1
@@ -292,6 +382,35 @@ def _count(
             found += 1
         side.counts[cell, place_of[own]] += 1
     return found, size
+
+
+@inner_kernel
+def _add_lone(
+    own: _Side, all_: _Side, n: int, m: int, base_of: Column, k: int, user: int, once: bool,
+    lone: Tables,
+) -> None:  # fmt: skip
+    """Add what a user has whose journeys are all of one class, whatever the ways; and forget it."""
+    x, xx, xy, having, full, y, yy, some = lone
+    for i in range(n):
+        c = own.touched[i]
+        b = base_of[c]
+        count = min(own.counts[c, 0], 1) if once else own.counts[c, 0]
+        of = 0.0
+        if all_.last_user[b] == user:
+            of = min(all_.counts[b, 0], 1) if once else all_.counts[b, 0]
+        x[c, k] += count
+        xx[c, k] += count * count
+        xy[c, k] += count * of
+        having[c, k] += 1
+        full[c, k] += count >= of
+        own.counts[c, 0] = 0
+    for i in range(m):
+        b = all_.touched[i]
+        count = min(all_.counts[b, 0], 1) if once else all_.counts[b, 0]
+        y[b, k] += count
+        yy[b, k] += count * count
+        some[b, k] += 1
+        all_.counts[b, 0] = 0
 
 
 @inner_kernel
@@ -347,17 +466,51 @@ def _products(one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[n
     return np.stack([left.T @ right for left, right in zip(one, other, strict=True)])
 
 
-def plus(parts: Sequence[Moments]) -> Moments:
-    """The sums of several parts as one."""
-    return Moments(*(reduce(np.add, columns) for columns in zip(*parts, strict=True)))
+def up_to(
+    number: NDArray[np.int64],
+    value: NDArray[np.float64],
+    journey: NDArray[np.int64],
+    chosen: NDArray[np.int64],
+    limits: NDArray[np.float64],
+) -> tuple[list[Chosen], list[Chosen]]:
+    """Of values each with its cell, those of each chosen cell up to its limit, and all of them;
+    values of −1 are left out."""
+    naming, whole = Grid([""] * len(chosen)), np.arange(len(chosen))
+    where = journey.astype("i4")
+    sides = (
+        [Chosen(Cells(naming, side, where), whole)]
+        for side in _up_to(number, value, chosen, limits)
+    )
+    return tuple(sides)  # type: ignore[return-value]
 
 
-def each_once(told: Cells) -> Cells:
-    """Each cell once a journey, in the order of journeys."""
-    known = told.number != NONE
-    key = told.journey[known].astype("i8"), told.number[known]
-    order = np.lexsort(key[::-1])
-    journey, number = key[0][order], key[1][order]
-    fresh = np.append(True, (journey[1:] != journey[:-1]) | (number[1:] != number[:-1]))
-    fresh = fresh[: len(journey)]
-    return Cells(told.naming, number[fresh], journey[fresh].astype("i4"))
+@kernel
+def _up_to(number: Column, value: Column, chosen: Column, limits: Column) -> tuple[Column, Column]:
+    below, all_ = np.full(len(number), -1), np.full(len(number), -1)
+    for i in range(len(number)):
+        place = np.searchsorted(chosen, number[i])
+        if value[i] >= 0 and place < len(chosen) and chosen[place] == number[i]:
+            all_[i] = place
+            if value[i] <= limits[place]:
+                below[i] = place
+    return below, all_
+
+
+@kernel
+def by_cell(number: Column, value: Column, chosen: Column) -> tuple[Column, Column]:
+    """Where those of each chosen number stand, one after the other, without values of −1; and
+    where each number's begin."""
+    place, begin = np.full(len(number), -1, np.int32), np.zeros(len(chosen) + 1, np.int64)
+    for i in range(len(number)):
+        at = np.searchsorted(chosen, number[i])
+        if value[i] >= 0 and at < len(chosen) and chosen[at] == number[i]:
+            place[i] = at
+            begin[at + 1] += 1
+    for at in range(len(chosen)):
+        begin[at + 1] += begin[at]
+    order, free = np.empty(begin[-1], np.int64), begin.copy()
+    for i in range(len(number)):
+        if place[i] >= 0:
+            order[free[place[i]]] = i
+            free[place[i]] += 1
+    return order, begin

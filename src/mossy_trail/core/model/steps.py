@@ -134,6 +134,22 @@ class JourneyColumns(NamedTuple):
     deepest: NDArray[np.int32]
 
 
+class Users(NamedTuple):
+    """Whose each journey is, by numbers from 0 without gaps, shape (journeys,); how many users
+    there are, and how many journeys one has at the most."""
+
+    of: NDArray[np.int32]
+    many: int
+    most: int
+
+    @classmethod
+    def among(cls, user: NDArray[np.int32]) -> Users:
+        """Of the user of each journey, those of one side by side."""
+        fresh = np.append(True, user[1:] != user[:-1])[: len(user)]
+        of = (np.cumsum(fresh) - 1).astype("i4")
+        return cls(of, int(of[-1]) + 1 if len(of) else 0, int(np.bincount(of).max(initial=1)))
+
+
 @dataclass(frozen=True, eq=False)
 class Steps:
     """The replay of one part: its log, the places of its map, and what was rebuilt from them."""
@@ -176,6 +192,10 @@ class Steps:
         first = past[np.append(True, own[1:] != own[:-1])[: len(past)]]
         found[self.steps.journey[first]] = self.steps.uri[first] != NONE
         return found
+
+    @cached_property
+    def users(self) -> Users:
+        return Users.among(self.journeys.user)
 
     @cached_property
     def until(self) -> NDArray[np.int64]:
