@@ -11,6 +11,7 @@ import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
+from itertools import groupby
 from typing import Any, Literal, NamedTuple, get_args
 
 import numpy as np
@@ -275,12 +276,12 @@ def sums_of(study: Study, series: Series, slot: NDArray[np.int64], slots: int) -
 
 class Shares(NamedTuple):
     """Shares of one kind: their sums, of each way to sort journeys into slots; and what each counts
-    in the journeys, and in which it happened, by its place."""
+    in the journeys, by its place; and in which journeys some happened, by their places."""
 
     figures: list[Figure]
     of: tuple[Moments, ...]
     series: Callable[[int], Series]
-    having: Callable[[int], Mask]
+    having: Callable[[Sequence[int]], dict[int, Mask]]
     by_day: tuple[NDArray[np.int64], NDArray[np.int64]]
     """How often each was on each day that was asked for, and of how many; shape (figures, days)."""
 
@@ -376,14 +377,22 @@ def _series_at(study: Study, at: Sequence[tuple[_Kind, int]], users: bool, place
     return series_in(study, kind.rates, number, users)
 
 
-def _having_at(study: Study, at: Sequence[tuple[_Kind, int]], place: int) -> Mask:
-    kind, number = at[place]
+def _having_at(
+    study: Study, at: Sequence[tuple[_Kind, int]], places: Sequence[int]
+) -> dict[int, Mask]:
+    """One pass through each kind, for all of its cells that are asked for."""
+    found: dict[int, Mask] = {}
+    for _, some in groupby(sorted(set(places)), lambda place: id(at[place][0])):
+        own = list(some)
+        kind, numbers = at[own[0]][0], np.array([at[place][1] for place in own])
 
-    def ask(part: int) -> Mask:
-        size = int(np.diff(study.edges[part : part + 2])[0])
-        return kind.rates[part].told.having(number, size)
+        def ask(part: int, kind: _Kind = kind, numbers: NDArray[np.int64] = numbers) -> Mask:
+            size = int(np.diff(study.edges[part : part + 2])[0])
+            return kind.rates[part].told.having(numbers, size)
 
-    return np.concatenate(study.each_place(ask))
+        masks = np.concatenate(study.each_place(ask), axis=1)
+        found |= dict(zip(own, masks, strict=True))
+    return found
 
 
 class _Layout(NamedTuple):
@@ -470,7 +479,7 @@ def _timed(
 ) -> Timed:
     """Those of a cell, which stand where is said, in order."""
     cell, place = own
-    place = place[np.argsort(value[place], kind="stable")]
+    place = place[np.argsort(value[place])]
     user = study.index.user[at[place]]
     figure = _figure(asked, kind, kind.naming.name(cell))
     return Timed(figure, value[place], _numbered(user), at[place])

@@ -42,5 +42,11 @@ class Recent(Generic[Answer]):
                 del self._sizes[self._answers.popitem(last=False)[0]]
         return found
 
+    def clear(self) -> None:
+        """Let all of them go."""
+        with self._lock:
+            self._answers.clear()
+            self._sizes.clear()
+
     def __len__(self) -> int:
         return len(self._answers)

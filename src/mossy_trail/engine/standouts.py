@@ -10,7 +10,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import poisson
 
-from mossy_trail.core.measures.moments import Moments, Ways
+from mossy_trail.core.measures.moments import Moments, Ways, some_of
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import MOVE
@@ -192,13 +192,15 @@ def _tells_moves(study: Study) -> bool:
 
 def of_shares(told: Shares, asked: Asked) -> Iterator[Candidate]:
     """Shares against their norms and likes, their groups against each other, and their days."""
-    yield from _beyond_norms(told, asked)
-    yield from _beyond_likes(told, asked)
-    yield from _worse_groups(told, asked)
-    yield from _changed(told, asked)
+    clear, unclear = _worse_groups(told, asked)
+    yield from map(_unclear, unclear)
+    looked = [*_beyond_norms(told, asked), *_beyond_likes(told, asked), *clear]
+    looked += _changed(told, asked)
+    bad = _bad(told, [one.cell for one in looked if one.worth])
+    yield from (one.touching(told.figures[one.cell].subject, bad) for one in looked)
 
 
-def _beyond_norms(told: Shares, asked: Asked) -> Iterator[Candidate]:
+def _beyond_norms(told: Shares, asked: Asked) -> Iterator[_Looked]:
     norms = np.array([1.0 if one.norm is None else one.norm for one in told.figures])
     shares, p = estimates(told.of[0]), p_beyond(told.of[0], norms)
     for cell, figure in enumerate(told.figures):
@@ -212,20 +214,21 @@ def _beyond_norms(told: Shares, asked: Asked) -> Iterator[Candidate]:
             (own.share - norms[cell]) * own.users,
         )  # fmt: skip
         worth = own.share > norms[cell]
-        yield _candidate(told, cell, finding, p[cell], worth, asked.inside)
+        yield _looked(cell, finding, p[cell], worth, asked.inside)
 
 
-def _worse_groups(told: Shares, asked: Asked) -> Iterator[Candidate]:
+def _worse_groups(told: Shares, asked: Asked) -> tuple[list[_Looked], list[float]]:
     judged = np.array([one.worse != 0 for one in told.figures])
 
     def tell(own: Estimate, rest: Estimate, cell: int, sort: Sort, slot: int) -> Finding | None:
         return _group(told.figures[cell], sort, slot, own, rest)
 
     clear, unclear = _clearest(asked.sorts, told.of[1:], judged, tell)
-    yield from map(_unclear, unclear)
-    for cell, best in clear.items():
-        inside = best.sort.code == best.slot
-        yield _candidate(told, cell, best.finding, best.p, True, inside, best.sort.by)
+    looked = [
+        _looked(cell, best.finding, best.p, True, best.sort.code == best.slot, best.sort.by)
+        for cell, best in clear.items()
+    ]
+    return looked, unclear
 
 
 Telling = Callable[[Estimate, Estimate, int, Sort, int], Finding | None]
@@ -240,11 +243,13 @@ def _clearest(
     and more than a single look would call chance; and how likely all others are."""
     clear: dict[int, list[_Clear]] = {}
     unclear: list[float] = []
+    cells = np.flatnonzero(judged)
     for sort, sums in zip(sorts, of, strict=True):
-        two = each_against_others(sums)
-        shares, likely = estimates(two), gaps(two).p
-        for place in np.flatnonzero(np.tile(judged, len(sort.names)) & ~np.isnan(likely)).tolist():
-            slot, cell = divmod(place, len(judged))
+        two = each_against_others(some_of(sums, cells))
+        shares = estimates(two)
+        likely = gaps(two, shares).p
+        for place in np.flatnonzero(~np.isnan(likely)).tolist():
+            slot, cell = place // len(cells), int(cells[place % len(cells)])
             p = float(likely[place])
             found = None
             if p < _CLEAR:
@@ -295,7 +300,7 @@ def _matters(own: Estimate, rest: Estimate, norm: float | None) -> bool:
     return many_times and enough
 
 
-def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
+def _changed(told: Shares, asked: Asked) -> Iterator[_Looked]:
     """Days from which on it is worse; what is looked at is every day between two."""
     for cell, figure in enumerate(told.figures):
         count, base = told.by_day[0][cell], told.by_day[1][cell]
@@ -324,7 +329,7 @@ def _changed(told: Shares, asked: Asked) -> Iterator[Candidate]:
         finding = _finding("change", figure, sentence, where, sides, touched)
         worth = apart.difference * figure.worse > 0 and _matters(own, before, figure.norm)
         p = min(apart.p * len(some), 1.0)
-        yield _candidate(told, cell, finding, p, worth, slot == 0)
+        yield _looked(cell, finding, p, worth, slot == 0)
 
 
 def of_times(told: Times, asked: Asked) -> Iterator[Candidate]:
@@ -366,7 +371,7 @@ def _slow_group(told: Timed, sort: Sort, slot: int, apart: float) -> Finding | N
     return _finding("group", figure, sentence, where, both, abs(apart) * own.users)
 
 
-def _beyond_likes(told: Shares, asked: Asked) -> Iterator[Candidate]:
+def _beyond_likes(told: Shares, asked: Asked) -> Iterator[_Looked]:
     """Stages of one kind, each against the others: as many times their share, and more."""
     kinds, whole = [figure.like for figure in told.figures], told.of[0]
     level = np.full(len(kinds), np.nan)
@@ -386,7 +391,7 @@ def _beyond_likes(told: Shares, asked: Asked) -> Iterator[Candidate]:
         sides = side_of(own), _level(float(level[cell]))
         finding = _finding("like", figure, sentence, ("", ""), sides, touched)
         worth = own.share > norm[cell]
-        yield _candidate(told, cell, finding, float(p[cell]), bool(worth), asked.inside)
+        yield _looked(cell, finding, float(p[cell]), bool(worth), asked.inside)
 
 
 def of_ends(study: Study, scope: Scope) -> Iterator[Candidate]:
@@ -421,22 +426,34 @@ def _most_to_expect(one: dropoffs.DropOff) -> float:
 _NOBODY = Journeys(np.zeros(0, bool))
 
 
-def _candidate(
-    told: Shares, cell: int, finding: Finding, p: float, worth: bool, inside: Mask, by: str = ""
-) -> Candidate:
-    figure, touching = told.figures[cell], _NOBODY
-    worth = worth and p < _CLEAR
-    if worth:
-        touching = Journeys(_bad(told, cell) & inside)
-    return Candidate(finding, figure.subject, by, p, worth, touching)
+class _Looked(NamedTuple):
+    """A share that may be a finding, before the journeys are known in which it went badly."""
+
+    cell: int
+    finding: Finding
+    p: float
+    worth: bool
+    inside: Mask
+    by: str = ""
+
+    def touching(self, subject: str, bad: Mapping[int, Mask]) -> Candidate:
+        journeys = Journeys(bad[self.cell] & self.inside) if self.worth else _NOBODY
+        return Candidate(self.finding, subject, self.by, self.p, self.worth, journeys)
 
 
-def _bad(told: Shares, cell: int) -> Mask:
+def _looked(
+    cell: int, finding: Finding, p: float, worth: bool, inside: Mask, by: str = ""
+) -> _Looked:
+    return _Looked(cell, finding, p, worth and p < _CLEAR, inside, by)
+
+
+def _bad(told: Shares, cells: Sequence[int]) -> dict[int, Mask]:
     """The journeys in which it went badly."""
-    if told.figures[cell].worse > 0:
-        return told.having(cell)
-    series = told.series(cell)
-    return series.base > series.count
+    found = told.having([cell for cell in cells if told.figures[cell].worse > 0])
+    for cell in set(cells) - found.keys():
+        series = told.series(cell)
+        found[cell] = series.base > series.count
+    return found
 
 
 def _unclear(p: float) -> Candidate:

@@ -111,9 +111,9 @@ class Cells(NamedTuple):
         """How often a cell happened in each journey; shape (journeys,)."""
         return _in_journeys(self.number, self.journey, number, journeys)
 
-    def having(self, number: int, journeys: int) -> NDArray[np.bool_]:
-        """In which journeys a cell happened; shape (journeys,)."""
-        return _having(self.number, self.journey, number, journeys)
+    def having(self, numbers: NDArray[np.int64], journeys: int) -> NDArray[np.bool_]:
+        """In which journeys each of some cells, in order, happened; shape (numbers, journeys)."""
+        return _having(self.number, self.journey, numbers, journeys)
 
     def of(self, name: Words) -> NDArray[np.int32]:
         """The journeys of a cell, with repeats."""
@@ -131,11 +131,12 @@ def _in_journeys(number: Column, journey: Column, wanted: int, journeys: int) ->
 
 
 @kernel
-def _having(number: Column, journey: Column, wanted: int, journeys: int) -> NDArray[np.bool_]:
-    found = np.zeros(journeys, np.bool_)
+def _having(number: Column, journey: Column, wanted: Column, journeys: int) -> NDArray[np.bool_]:
+    found = np.zeros((len(wanted), journeys), np.bool_)
     for i in range(len(number)):
-        if number[i] == wanted:
-            found[journey[i]] = True
+        place = np.searchsorted(wanted, number[i])
+        if place < len(wanted) and wanted[place] == number[i]:
+            found[place, journey[i]] = True
     return found
 
 

@@ -44,6 +44,11 @@ class Moments(NamedTuple):
     users: NDArray[np.int64]
 
 
+def some_of(sums: Moments, cells: NDArray[np.int64]) -> Moments:
+    """Those of some cells, by their places."""
+    return Moments(*(column[cells] for column in sums))  # type: ignore[arg-type]
+
+
 class Ways(NamedTuple):
     """Several ways to sort journeys into slots. Journeys that all of them sort alike are of one
     class; `of` is each journey's, −1 where no way has a slot for it, shape (journeys,). `slot` is
@@ -193,9 +198,11 @@ def _by_user(
 ) -> tuple[_Sorted, Column]:
     """What is looked at, user by user; and how often each cell was on each day."""
     most = sum(len(one.cells.number) for one in kinds)
-    cells = sum(len(one.numbers) for one in kinds)
-    found = np.empty((3, most), np.int32)
-    begin, by_day = np.zeros(users.many + 1, "i8"), np.zeros((cells, days.many), "i8")
+    places = sum(len(one.numbers) for one in kinds)
+    found = np.empty((most, 3), np.int32)
+    begin, by_day = np.zeros(users.many + 1, "i8"), np.zeros((places, days.many), "i8")
+    day = days.of if days.many else np.full(len(of), NONE)
+    about = np.stack([of, users.of, day], 1).astype("i4")  # side by side, as all three are read
     size = first = 0
     for told, numbers in kinds:
         place = np.empty(0, "i8")
@@ -203,10 +210,10 @@ def _by_user(
             place = np.full(told.naming.size, NONE)
             place[numbers] = np.arange(len(numbers))
         last = np.full(len(numbers) if once else 0, NONE)
+        cells, journeys = told.number, told.journey
         size = _placed(
-            told.number, told.journey, numbers, place, last, of, users.of, days.of,
-            first, size, found, begin, by_day,
-        )  # fmt: skip
+            cells, journeys, numbers, place, last, about, first, size, found, begin, by_day
+        )
         first += len(numbers)
     return _Sorted(*_in_order(found, size, begin)), by_day
 
@@ -218,9 +225,7 @@ def _placed(
     chosen: Column,
     place: Column,
     last: Column,
-    of: Column,
-    user: Column,
-    day: Column,
+    about: Column,
     first: int,
     size: int,
     found: Column,
@@ -228,7 +233,11 @@ def _placed(
     by_day: Column,
 ) -> int:
     """Add place, class and user of each number that is chosen to what is found; count its day, and
-    how many each user has. `last` is of each place the journey that it was in, to count it once."""
+    how many each user has.
+
+    `about` has the class, user and day of each journey. `last` is of each place the journey that it
+    was in, to count it once.
+    """
     for i in range(len(number)):
         if number[i] < 0:
             continue
@@ -245,11 +254,12 @@ def _placed(
             if last[p] == j:
                 continue
             last[p] = j
-        if len(day) and day[j] >= 0:
-            by_day[first + p, day[j]] += 1
-        if of[j] >= 0:
-            found[0, size], found[1, size], found[2, size] = first + p, of[j], user[j]
-            begin[user[j] + 1] += 1
+        own, user, day = about[j, 0], about[j, 1], about[j, 2]
+        if day >= 0:
+            by_day[first + p, day] += 1
+        if own >= 0:
+            found[size, 0], found[size, 1], found[size, 2] = first + p, own, user
+            begin[user + 1] += 1
             size += 1
     return size
 
@@ -262,8 +272,8 @@ def _in_order(found: Column, size: int, begin: Column) -> tuple[Column, Column, 
     cells, classes = np.empty(size, np.int32), np.empty(size, np.int32)
     free = begin.copy()
     for i in range(size):
-        user = found[2, i]
-        cells[free[user]], classes[free[user]] = found[0, i], found[1, i]
+        user = found[i, 2]
+        cells[free[user]], classes[free[user]] = found[i, 0], found[i, 1]
         free[user] += 1
     return cells, classes, begin
 

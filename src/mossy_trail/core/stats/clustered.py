@@ -139,9 +139,9 @@ def _form(left: Column, square: Column, right: Column) -> Column:
     return np.asarray(np.einsum("ci,cij,cj->c", left, square, right))
 
 
-def gaps(of: Moments) -> Gaps:
-    """Slot 0 less slot 1."""
-    own = estimates(of)
+def gaps(of: Moments, shares: Estimates | None = None) -> Gaps:
+    """Slot 0 less slot 1; `shares` are their estimates, where these are known."""
+    own = shares or estimates(of)
     (p, q), users = own.share.T, of.users
     weights = _over(np.ones_like(of.y), of.y) * [1, -1]
     alone = [_variance(of, weights * side, own.share) for side in ([1, 0], [0, 1])]
