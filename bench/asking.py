@@ -66,6 +66,7 @@ TELLING = {
 
 def told_anew(study: Study, work) -> None:  # type: ignore[no-untyped-def]
     study.comparisons = Recent(1)
+    study.known.pop("health", None)
     work(study)
 
 

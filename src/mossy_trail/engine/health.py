@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -10,7 +12,7 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.measures import health
 from mossy_trail.core.measures.health import FINDINGS, Gap
-from mossy_trail.core.model.log import HOUR, NONE, plausible
+from mossy_trail.core.model.log import HOUR, NONE
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.engine.journeys import journey_key, row_place
 from mossy_trail.engine.study import JourneyRef, Study
@@ -22,15 +24,23 @@ MOST_HOURS = 24 * 366 * 30
 
 
 def measure(study: Study) -> dict[str, Any]:
-    """Every figure of the health of a study's logs, beside what only their files can tell.
+    """Every figure of the health of a study's logs, beside what only their files can tell; kept.
 
     Times in milliseconds since 1970. `findings` has the rows of each finding; a figure's rows
     are listed by `evidence`.
     """
+    if "health" not in study.known:
+        study.known["health"] = _measure(study)
+    found: dict[str, Any] = study.known["health"]
+    return found
+
+
+def _measure(study: Study) -> dict[str, Any]:
     rows = sum(len(steps.log) for steps in study.parts)
     rows_of_hours, begun, start = hours(study)
     steps = sum(len(part.steps.entry) for part in study.parts)
-    findings = {name: sum(map(int, map(np.sum, _labels(study, name)))) for name in FINDINGS}
+    counted = study.each(lambda steps: health.counts(steps, study.read_at))
+    findings = {name: sum(part[name] for part in counted) for name in FINDINGS}
     screens = _screens_seen(study)
     return {
         "loud": health.loud(study.each(health.tally), len(screens)),
@@ -81,24 +91,19 @@ def hours(study: Study) -> tuple[NDArray[np.int64], NDArray[np.int64], int]:
     Of those alone whose clock can be right.
     """
 
-    def hours_of(times: NDArray[np.int64]) -> NDArray[np.int64]:
-        return np.asarray(times[plausible(times, study.read_at)] // HOUR, "int64")
-
-    rows = study.each(lambda steps: hours_of(steps.log.columns["time"]))
-    begun = study.each(lambda steps: hours_of(steps.journeys.start))
-    some = [own for own in rows if len(own)]
+    spans = study.each(lambda steps: health.span(steps.log.columns["time"], study.read_at))
+    some = [span for span in spans if span]
     if not some:
         return np.zeros(0, "int64"), np.zeros(0, "int64"), 0
-    first = min(int(own.min()) for own in some)
-    length = min(max(int(own.max()) for own in some) - first + 1, MOST_HOURS)
+    first = min(begin for begin, _ in some)
+    length = min(max(end for _, end in some) - first + 1, MOST_HOURS)
 
-    def counted(hours: list[NDArray[np.int64]]) -> NDArray[np.int64]:
-        counts = np.zeros(length, "int64")
-        for own in hours:
-            counts += np.bincount(own[own < first + length] - first, minlength=length)
-        return counts
+    def counted(times: Callable[[Steps], NDArray[np.int64]]) -> NDArray[np.int64]:
+        ask = partial(health.per_hour, read_at=study.read_at, first=first, hours=length)
+        return np.asarray(sum(study.each(lambda steps: ask(times(steps)))))
 
-    return counted(rows), counted(begun), first * HOUR
+    rows = counted(lambda steps: steps.log.columns["time"])
+    return rows, counted(lambda steps: steps.journeys.start), first * HOUR
 
 
 def _bars(hours: NDArray[np.int64]) -> dict[str, Any]:

@@ -70,9 +70,8 @@ def label(steps: Steps, finding: str, read_at: int) -> NDArray[np.bool_]:
     if finding in FATE:
         return np.asarray(steps.fate == FATE[finding])
     if finding in ("out_of_order", "clock_back"):
-        late = np.where(steps.fate == FATE["resent"], 0, lateness(steps.log, read_at))
-        changed = late >= CLOCK_SET_BACK
-        return changed if finding == "clock_back" else (late > 0) & ~changed
+        late, changed = _late(steps, read_at)
+        return changed if finding == "clock_back" else late
     if finding == "clock_ahead":
         return np.asarray(time > read_at + DAY)
     if finding == "clock_unset":
@@ -81,10 +80,10 @@ def label(steps: Steps, finding: str, read_at: int) -> NDArray[np.bool_]:
         return np.asarray(columns["session"] == NONE)
     if finding == "unknown_screen":
         places = steps.places
-        screen = recode(columns["screen"], places.of_name)
-        return np.isin(screen, np.flatnonzero(places.unknown)) & ~places.unknown.all()
+        unknown = places.unknown[places.of_name] & ~places.unknown.all()
+        return np.append(unknown, False)[columns["screen"]]
     if finding == "folded_name":
-        return recode(columns["screen"], steps.places.folded_name.astype("int32")) == 1
+        return np.append(steps.places.folded_name, False)[columns["screen"]]
     if finding == "unknown_event":
         return np.asarray((columns["event"] == EVENT["custom"]) & (steps.fate != FATE["resent"]))
     if finding == "lost_before":
@@ -96,6 +95,55 @@ def label(steps: Steps, finding: str, read_at: int) -> NDArray[np.bool_]:
     if finding in LOUD:
         return rows_about(steps, finding)
     raise KeyError(finding)
+
+
+def counts(steps: Steps, read_at: int) -> dict[str, int]:
+    """How many rows of a part each of `FINDINGS` is about."""
+    late = dict(zip(("out_of_order", "clock_back"), _late(steps, read_at), strict=True))
+    return {
+        finding: int(
+            np.count_nonzero(late[finding] if finding in late else label(steps, finding, read_at))
+        )
+        for finding in FINDINGS
+    }
+
+
+def _late(steps: Steps, read_at: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Rows that came late, and those before which the clock was set back; shape (rows,)."""
+    late = np.where(steps.fate == FATE["resent"], 0, lateness(steps.log, read_at))
+    changed = late >= CLOCK_SET_BACK
+    return (late > 0) & ~changed, changed
+
+
+def per_hour(times: NDArray[np.int64], read_at: int, first: int, hours: int) -> NDArray[np.int64]:
+    """How many of the times are in each hour from `first` on, in hours since 1970, by a clock that
+    can be right; shape (hours,)."""
+    return _per_hour(read_only(times), TURN_OF_CENTURY, read_at + DAY, first, hours)
+
+
+@kernel
+def _per_hour(times: Column, least: int, most: int, first: int, hours: int) -> NDArray[np.int64]:
+    counts = np.zeros(hours, np.int64)
+    for time in times:
+        place = time // HOUR - first
+        if least <= time <= most and place < hours:
+            counts[place] += 1
+    return counts
+
+
+def span(times: NDArray[np.int64], read_at: int) -> tuple[int, int] | None:
+    """The first and the last hour of times by a clock that can be right, in hours since 1970."""
+    first, last = _span(read_only(times), TURN_OF_CENTURY, read_at + DAY)
+    return None if last < first else (first // HOUR, last // HOUR)
+
+
+@kernel
+def _span(times: Column, least: int, most: int) -> tuple[int, int]:
+    first, last = most + 1, least - 1
+    for time in times:
+        if least <= time <= most:
+            first, last = min(first, time), max(last, time)
+    return first, last
 
 
 def lateness(log: Log, read_at: int) -> NDArray[np.int64]:
@@ -241,7 +289,6 @@ def name_patterns(names: Sequence[str]) -> list[NamePattern]:
     return sorted(wide, key=lambda one: (-one.names, one.pattern))
 
 
-_SOME = 1 << 14
 _MANY = 20
 """Fewer rows than this tell nothing by what they have in common."""
 
@@ -274,19 +321,33 @@ def tally(steps: Steps) -> Tally:
 
 def _moments(time: NDArray[np.int64], most: int) -> int:
     """How many different times there are; no further than it takes to tell that they are more."""
-    found = np.empty(0, "i8")
-    for start in range(0, len(time), _SOME):
-        found = np.unique(np.concatenate([found, time[start : start + _SOME]]))
-        if len(found) > most:
-            break
-    return len(found)
+    return int(_different(read_only(time), most))
+
+
+@kernel
+def _different(time: Column, most: int) -> int:
+    """By a table of hashes (multiplied as D. Knuth, The Art of Computer Programming 3, 1973)."""
+    size = 2
+    while size < 4 * (most + 2):
+        size *= 2
+    table, taken, found = np.zeros(size, np.int64), np.zeros(size, np.bool_), 0
+    for moment in time:
+        place = ((moment * 2_654_435_761) >> 16) & (size - 1)
+        while taken[place] and table[place] != moment:
+            place = (place + 1) & (size - 1)
+        if not taken[place]:
+            table[place], taken[place] = moment, True
+            found += 1
+            if found > most:
+                break
+    return found
 
 
 def rows_about(steps: Steps, finding: str) -> NDArray[np.bool_]:
     """The rows of a part that a loud finding would be about, if it holds; shape (rows,)."""
     columns = steps.log.columns
     if finding == "midnight":
-        return np.asarray(columns["time"] % DAY == 0)
+        return _at_midnight(read_only(columns["time"]))
     if finding == "one_row_each":
         begins = np.append(np.diff(columns["user"], prepend=NONE) != 0, True)  # users by runs
         return np.asarray(begins[:-1] & begins[1:])
@@ -297,6 +358,11 @@ def rows_about(steps: Steps, finding: str) -> NDArray[np.bool_]:
     if finding == "outcomes_untold":
         return np.asarray(_of_account(steps) & (columns["outcome"] == NONE))
     return np.ones(len(steps.log), bool)
+
+
+@kernel
+def _at_midnight(time: Column) -> NDArray[np.bool_]:
+    return time % DAY == 0
 
 
 def _of_account(steps: Steps) -> NDArray[np.bool_]:
