@@ -12,6 +12,8 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+import pyarrow as pa
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -21,7 +23,7 @@ from mossy_trail.core.model.log import split
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.intervals import Share
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import funnel
+from mossy_trail.engine import export, funnel, health
 from mossy_trail.engine.celled import Count
 from mossy_trail.engine.measures import measured, shares
 from mossy_trail.engine.registry import MEASURES, NoParams
@@ -119,6 +121,41 @@ def later(rows: Rows) -> Rows:
         return (datetime.fromisoformat(time) + timedelta(weeks=2)).isoformat()
 
     return [{**row, "time": moved(row["time"])} for row in rows]
+
+
+@pytest.mark.parametrize("goes", [1, 4])
+def test_rows_that_arrive_later_are_as_if_they_had_been_there(
+    rows: Rows, app_map: AppMap, tmp_path: Path, goes: int
+) -> None:
+    """In one go or several; some of users who were there, some of new ones, with a new screen."""
+    cut = len(rows) * 2 // 3
+    late = sorted(rows[cut:], key=lambda row: row["time"]) + [
+        {**row, "user": f"new {row['user']}", "screen": row["screen"] and f"New {row['screen']}"}
+        for row in rows[:200]
+    ]
+    size = -(-len(late) // goes)
+    pieces = [late[i : i + size] for i in range(0, len(late), size)]
+    files = [(tmp_path / f"{i}.csv", own) for i, own in enumerate([rows[:cut], *pieces])]
+    whole = study_of(app_map, 3, *files)
+    study: Study | None = study_of(app_map, 3, files[0])
+    assert study
+    before = dict(leaves(figures(study, SCOPES[1])))
+    for path, _ in files[1:]:
+        study = study.grown(read_files([path]).log, study.read_at, "grown")
+        assert study
+        assert 0 < study.rows_lately < len(rows)
+    for scope in SCOPES:
+        assert dict(leaves(figures(whole, scope))) == dict(leaves(figures(study, scope)))
+    assert dict(leaves(health.measure(whole))) == dict(leaves(health.measure(study)))
+    assert steps_of(whole) == steps_of(study)
+    assert dict(leaves(figures(study, SCOPES[1]))) != before
+
+
+def steps_of(study: Study) -> list[dict[str, Any]]:
+    everywhere = np.ones(len(study.index.start), bool)
+    table = pa.concat_tables(export.steps_of(study, everywhere)).drop_columns(["rows"])
+    found: list[dict[str, Any]] = table.to_pylist()
+    return sorted(found, key=lambda one: (one["user"], one["time"], one["session"], one["step"]))
 
 
 @pytest.mark.parametrize("scope", SCOPES, ids=["all", "users of ios"])

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import shutil
+import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -16,7 +18,10 @@ from sqlalchemy import Engine, func, select, text
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.log import DICTIONARY_OF, DTYPES, EVENT, Log, merge, split
-from mossy_trail.engine import studies
+from mossy_trail.core.model.scope import Scope
+from mossy_trail.engine import health, studies
+from mossy_trail.engine.measures import Measured, measured
+from mossy_trail.engine.study import Study
 from mossy_trail.ingest.live import LiveLogs
 from mossy_trail.intake.cloud_events import SentEvent
 from mossy_trail.store.database import migrations
@@ -218,3 +223,36 @@ def test_studies_unused_for_longest_are_let_go(
     kept.of(c)
     assert kept.of(a) is of_a
     assert kept.of(b) is not of_b
+
+
+def test_a_study_grows_with_live_rows_and_is_made_anew_behind(
+    engine: Engine, app_id: int, demo_log: Log, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The first live rows of an app, and those that follow, are put beside what was replayed; when
+    they have grown too many, all is made anew, and the figures are the same each time."""
+    monkeypatch.setattr(studies, "FEWEST_TO_GROW", 0)
+    monkeypatch.setattr(studies, "LONGEST_REST", 0.0)
+    store(engine, app_id, demo_log)
+    live, kept = LiveLogs(engine), studies.Studies(engine, PartsCache(engine, tmp_path / "parts"))
+    made = [kept.of(app_id)]
+    user = demo_log.terms["user"][int(demo_log.columns["user"][0])]
+    for number, who in enumerate([user, "somebody new", user]):
+        row = {"user": who, "screen": f"Live {number}", "time": f"2026-05-29T10:0{number}:00Z"}
+        live.receive(app_id, [SentEvent("phone", str(number), json.dumps(row))])
+        live.read_in()
+        made.append(kept.of(app_id))
+    assert made[0].rows_lately == 0
+    assert 0 < made[1].rows_lately < made[2].rows_lately < made[3].rows_lately < len(demo_log)
+    monkeypatch.setattr(studies, "most_beside", lambda _: 1)
+    kept.of(app_id)
+    for thread in threading.enumerate():
+        if thread.name == studies.ANEW:
+            thread.join()
+    anew = kept.of(app_id)
+    assert anew.rows_lately == 0
+    assert tabs(anew) == tabs(made[3]) != tabs(made[0])
+    assert health.measure(anew)["screens"] == health.measure(made[3])["screens"]
+
+
+def tabs(study: Study) -> Measured:
+    return measured(study, Scope(), "tabs", by="platform")

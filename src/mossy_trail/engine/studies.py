@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from threading import Lock
+from threading import Lock, Thread
 from time import monotonic
 
 from sqlalchemy import Engine, func, select
@@ -15,10 +15,14 @@ from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import Log
 from mossy_trail.engine.study import Study
 from mossy_trail.store.models import AppMapVersion, StoredLog
-from mossy_trail.store.parts import PartsCache, Stamp
+from mossy_trail.store.parts import PartsCache, Stamp, most_beside
 
 ROWS_KEPT = 12_000_000
 """Rows of studies that are kept in memory, beside one that is in use."""
+ANEW = "anew"
+"""The thread that makes a study anew while it is being asked."""
+FEWEST_TO_GROW = 500_000
+"""Rows of a study from which on live ones are put beside them, instead of making it anew."""
 LONGEST_REST = 15.0
 """Seconds that figures may lag behind live rows, however long a study takes."""
 
@@ -55,7 +59,7 @@ class _Made:
     @property
     def resting(self) -> bool:
         """It was made so lately that making it anew for a few live rows would keep a core busy."""
-        return monotonic() - self.at < min(self.took * 3, LONGEST_REST)
+        return monotonic() - self.at < min(self.took, LONGEST_REST)
 
 
 class Studies:
@@ -64,6 +68,7 @@ class Studies:
         self._made: dict[int, _Made] = {}
         self._order = Lock()
         self._fresh: dict[int, Log] = {}
+        self._behind: set[int] = set()
         self._locks: defaultdict[int, Lock] = defaultdict(Lock)
 
     def of(self, app_id: int) -> Study:
@@ -73,10 +78,40 @@ class Studies:
             made = self._made.get(app_id)
             if made is None or not self._holds(made, version):
                 begun = monotonic()
-                study = self._make(app_id, version)
+                study = (made and self._grown(made, version)) or self._make(app_id, version)
                 made = _Made(version, study, monotonic(), monotonic() - begun)
             self._keep(app_id, made)
-            return made.study
+        if made.study.rows_lately > most_beside(made.rows):
+            self._make_behind(app_id, made.version)
+        return made.study
+
+    def _grown(self, made: _Made, version: Version) -> Study | None:
+        """The study with the rows that came since, where these are few beside those that there are;
+        small ones are made anew, as that is as quick."""
+        if made.version.map != version.map or made.rows < FEWEST_TO_GROW:
+            return None
+        most = most_beside(made.rows)
+        tail = self._parts.tail(made.version.logs, version.logs, most)
+        return None if tail is None else made.study.grown(tail, version.read_at, str(version))
+
+    def _make_behind(self, app_id: int, version: Version) -> None:
+        """Make a study anew of which much has grown, while it goes on being asked and growing."""
+
+        def make() -> None:
+            try:
+                begun = monotonic()
+                study = self._make(app_id, version)
+                took = monotonic() - begun
+                with self._locks[app_id]:
+                    made = self._made.get(app_id)
+                    if made and version.differs_in_live_rows_only(made.version):
+                        self._keep(app_id, _Made(version, study, monotonic() - took, took))
+            finally:
+                self._behind.discard(app_id)
+
+        if app_id not in self._behind:
+            self._behind.add(app_id)
+            Thread(target=make, name=ANEW, daemon=True).start()
 
     def _keep(self, app_id: int, made: _Made) -> None:
         """Keep it as the newest; those unused for longest go when together they are too large."""

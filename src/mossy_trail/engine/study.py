@@ -7,13 +7,23 @@ from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.model.app_map import AppMap
-from mossy_trail.core.model.log import DICTIONARIES, Log, plausible, sample
+from mossy_trail.core.model.app_map import AppMap, Places, resolve
+from mossy_trail.core.model.log import (
+    DICTIONARIES,
+    Codes,
+    Log,
+    joined,
+    of_users,
+    ordered,
+    plausible,
+    sample,
+)
+from mossy_trail.core.model.people import tells_accounts
 from mossy_trail.core.model.properties import Property, property_of
 from mossy_trail.core.model.steps import FATES, Steps
 from mossy_trail.core.replay.journeys import mark_cut
@@ -62,6 +72,15 @@ class Index:
         return JourneyRef(int(self.part[position]), int(self.number[position]))
 
 
+class _Ends(NamedTuple):
+    """What one part tells of ends: its last moment, by a clock that can be right in rows read at a
+    moment, and how often each screen was visited and gone on from."""
+
+    read_at: int
+    last: int
+    ways: NDArray[np.int64]
+
+
 class Study:
     """The replay of an app's log, part by part; parts run on threads.
 
@@ -78,8 +97,20 @@ class Study:
         read_at: int | None = None,
         version: str = "",
     ) -> None:
+        self._begin(app_map, read_at, version)
+        self._logs = [part for part in parts if len(part)]
+        some = sample(self._logs, ENOUGH_TO_LEARN)
+        self._usual = learn(some, app_map)[0] if some else None
+        replayed = _threads.map(lambda part: replay(part, app_map, self._usual), self._logs)
+        self.parts = list(replayed)
+        self._lately: int | None = None
+        self._codes: Codes | None = None
+        self._mark_ends({})
+
+    def _begin(self, app_map: AppMap, read_at: int | None, version: str) -> None:
         self.app_map = app_map
         self.version = version
+        self.read_at = int(time.time() * 1e6) if read_at is None else read_at
         self._properties: dict[str, Property] = {}
         self.known: dict[str, Any] = {}
         """What is the same for all questions, worked out by the first that needs it."""
@@ -91,23 +122,88 @@ class Study:
         self.comparisons: Recent[Any] = Recent(MOST_LABELS)
         self.labels: Recent[Any] = Recent(MOST_LABELS)
         self.told: Recent[Any] = Recent(MOST_BYTES, lambda parts: sum(one.size for one in parts))
-        self.read_at = int(time.time() * 1e6) if read_at is None else read_at
-        parts = [part for part in parts if len(part)]
-        usual = learn(sample(parts, ENOUGH_TO_LEARN), app_map)[0] if parts else None
-        self.parts = list(_threads.map(lambda part: replay(part, app_map, usual), parts))
-        log_end = max((self._end_of(part) for part in parts), default=0)
-        for steps in self.parts:
-            mark_cut(steps, log_end, Settings().idle)
-        self._mark_dead_ends()
 
-    def _mark_dead_ends(self) -> None:
+    def grown(self, tail: Log, read_at: int, version: str) -> Study | None:
+        """The same with more rows, at the cost of the users that they are of; only the newest study
+        is to grow. None where it has to be made anew: where rows tell who earlier ones are of, or
+        names mean something else by those that are new.
+
+        These users come together in one part, the last one, and leave those that they were in; how
+        usual moves are is as it was learned when the study was made.
+        """
+        if not self.parts or any(map(tells_accounts, [tail, *self._logs])):
+            return None
+        codes = self._codes or Codes(self.terms)
+        recoded = codes.recoded(tail)
+        places = resolve(self.app_map, recoded.terms)
+        if not places.goes_on(self.parts[0].places):
+            return None
+        moving = np.zeros(len(recoded.terms["user"]), bool)
+        moving[recoded.columns["user"]] = True
+        study = Study.__new__(Study)
+        study._begin(self.app_map, read_at, version)
+        study._usual, study._codes = self._usual, codes
+        study._mark_ends(study._take_over(self, places, recoded, moving))
+        return study
+
+    def _take_over(
+        self, before: Study, places: Places, tail: Log, moving: NDArray[np.bool_]
+    ) -> dict[int, _Ends]:
+        """The parts of an earlier study, but for the users of its last rows and of the tail; what
+        is known of those that stayed as they were, by their places."""
+        lately = before._lately
+        resting = [i for i in range(len(before.parts)) if i != lately]
+
+        def without(i: int) -> tuple[Log, Steps, Log]:
+            log, steps = Log(before._logs[i].columns, tail.terms), before.parts[i]
+            gone = of_users(log, moving)
+            if len(gone):
+                log, steps = of_users(log, ~moving), steps.of_users(~moving)
+            return log, steps.under(tail.terms, places), gone
+
+        found = list(_threads.map(without, resting))
+        last = [] if lately is None else [Log(before._logs[lately].columns, tail.terms)]
+        moved = [gone for *_, gone in found]
+        together = ordered(joined([*last, *moved, tail]))
+        left = [one for one in zip(resting, found, strict=True) if len(one[1][0])]
+        self._logs = [log for _, (log, *_) in left]
+        self.parts = [steps for _, (_, steps, _) in left]
+        self._lately = len(left) if len(together) else None
+        if len(together):
+            self._logs.append(together)
+            self.parts.append(replay(together, self.app_map, self._usual))
+        whole = [(place, i) for place, (i, (*_, gone)) in enumerate(left) if not len(gone)]
+        return {place: before._ends[i] for place, i in whole}
+
+    @property
+    def rows_lately(self) -> int:
+        """Rows of the users who had some since the study was made."""
+        return 0 if self._lately is None else len(self._logs[self._lately])
+
+    def _mark_ends(self, known: dict[int, _Ends]) -> None:
+        """What the end of all rows tells of journeys: which it cut, and which were dead ends; given
+        what is known of parts, by their places."""
         platform = self.property("platform")
-        seen = np.asarray(sum(self.each(lambda steps: ways(steps, platform))))
-        self.each(lambda steps: mark_dead_ends(steps, platform, seen))
+        places = self.parts[0].places.names if self.parts else []
+        shape = (2, len(places), len(platform.values) + 1)
 
-    def _end_of(self, part: Log) -> int:
-        times = part.columns["time"]
-        return int(times[plausible(times, self.read_at)].max(initial=0))
+        def ends(i: int) -> _Ends:
+            own = known.get(i)
+            if own and own.read_at == self.read_at and own.ways.shape == shape:
+                return own
+            times = self._logs[i].columns["time"]
+            last = int(times[plausible(times, self.read_at)].max(initial=0))
+            return _Ends(self.read_at, last, ways(self.parts[i], platform))
+
+        self._ends = self.each_place(ends)
+        log_end = max((own.last for own in self._ends), default=0)
+        seen = np.asarray(sum(own.ways for own in self._ends))
+
+        def mark(steps: Steps) -> None:
+            mark_cut(steps, log_end, Settings().idle)
+            mark_dead_ends(steps, platform, seen)
+
+        self.each(mark)
 
     @cached_property
     def edges(self) -> NDArray[np.int64]:

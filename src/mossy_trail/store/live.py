@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from psycopg import sql
-from sqlalchemy import Engine, func, select, tuple_, update
+from sqlalchemy import ARRAY, Engine, Text, cast, func, select, update
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.log import Column
@@ -42,11 +42,7 @@ def append(
         log = _live_log(session, app_id)
         names = [(source, event_id) for source, event_id, _ in events]
         erased = {_erased(*name): name for name in names}
-        key = tuple_(LiveEvent.source, LiveEvent.event_id)
-        known = select(LiveEvent.source, LiveEvent.event_id).where(
-            LiveEvent.log_id == log.id, key.in_([*names, *erased])
-        )
-        found = {(source, event_id) for source, event_id in session.execute(known)}
+        found = _known(session, log.id, [*names, *erased])
         there = {erased.get(name, name) for name in found}
         new = {
             (source, event_id): text
@@ -66,6 +62,19 @@ def append(
             are_new.append(name in left)
             left.discard(name)
         return are_new, dict(log.files[0])
+
+
+def _known(session: Session, log_id: int, names: Sequence[tuple[str, str]]) -> set[tuple[str, str]]:
+    """Which of these events are there: looked up one by one in their index, as a join."""
+    if not names:
+        return set()
+    arrays = [cast(list(column), ARRAY(Text)) for column in zip(*names, strict=True)]
+    asked = func.unnest(*arrays).table_valued("source", "event_id").render_derived()
+    both = (LiveEvent.source == asked.c.source) & (LiveEvent.event_id == asked.c.event_id)
+    query = select(asked.c.source, asked.c.event_id).join(
+        LiveEvent, both & (LiveEvent.log_id == log_id)
+    )
+    return {(source, event_id) for source, event_id in session.execute(query)}
 
 
 def forget_events(session: Session, log_id: int, lines: Sequence[int]) -> None:

@@ -36,6 +36,11 @@ def parts_needed(rows: int) -> int:
     return min(max(2, rows // ROWS_PER_PART), 256)
 
 
+def most_beside(rows: int) -> int:
+    """Rows of live logs that are put beside so many in memory, before all are written anew."""
+    return max(rows // 10, SMALL_TAIL)
+
+
 class Stamp(NamedTuple):
     """Which rows of a log are meant: of which version, and of a live one up to which line."""
 
@@ -64,17 +69,14 @@ class PartsCache:
         found = self._find(app_id, stamps)
         if found:
             written, parts = found
-            tails = [
-                stamp.read(self._engine, before.through)
-                for stamp, before in zip(stamps, written, strict=True)
-                if stamp != before
-            ]
-            tail = merge(tails)
             rows = sum(map(len, parts))
+            tail = self.tail(written, stamps, rows)
             # Who signs in now can tell who earlier rows are of.
-            settled = not any(map(tells_accounts, [tail, *parts]))
-            if settled and len(tail) < max(rows // 10, SMALL_TAIL):
-                return extend(parts, tail) if len(tail) else parts
+            if tail is not None and not any(map(tells_accounts, [tail, *parts])):
+                extended = extend(parts, tail) if len(tail) else parts
+                if len(tail) <= most_beside(rows):
+                    return extended
+                return self._write(app_id, stamps, extended, extended[0].terms)
         held: list[Log | None] = [fresh.pop(stamp.log, None) for stamp in stamps]
         logs = [
             log if log is not None else stamp.read(self._engine)
@@ -84,6 +86,14 @@ class PartsCache:
         split_up = each_part(whole, parts_needed(len(whole)))
         return self._write(app_id, stamps, split_up, whole.terms)
 
+    def tail(self, before: Sequence[Stamp], after: Sequence[Stamp], most: int) -> Log | None:
+        """The rows that live logs have grown by; None where that is not all that has changed, or
+        where they have more than so many lines."""
+        grown = _grown(sorted(before), sorted(after))
+        if grown is None or sum(stamp.through - line for stamp, line in grown) > most:
+            return None
+        return merge([stamp.read(self._engine, line) for stamp, line in grown])
+
     def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], list[Log]] | None:
         """Parts of these logs, in which at most rows of live ones are missing."""
         for folder in self._folder.glob(f"app-{app_id}.*"):
@@ -91,7 +101,7 @@ class PartsCache:
                 continue
             try:
                 contents = _contents(folder)
-                if _serves(contents.stamps, stamps):
+                if _grown(contents.stamps, stamps) is not None:
                     return contents.stamps, _read(folder, contents.parts)
             except (OSError, ValueError) as error:
                 _note.warning("a cache of parts is broken", folder=folder.name, error=str(error))
@@ -152,10 +162,18 @@ def _contents(folder: Path) -> _Contents:
     return _Contents([Stamp(*stamp) for stamp in found["stamps"]], found["parts"])
 
 
-def _serves(written: Sequence[Stamp], stamps: Sequence[Stamp]) -> bool:
-    """Whether these are of the same logs, but for rows that live ones have grown by."""
-    same = [(s.log, s.version) for s in written] == [(s.log, s.version) for s in stamps]
-    return same and all(a.through <= b.through for a, b in zip(written, stamps, strict=True))
+def _grown(before: Sequence[Stamp], after: Sequence[Stamp]) -> list[tuple[Stamp, int]] | None:
+    """Live logs with rows beyond a line, where all others are the same; both in order.
+
+    A live log may be new if it is the last one: then its files follow on those that there are.
+    """
+    known = after[: len(before)]
+    same = [(s.log, s.version) for s in before] == [(s.log, s.version) for s in known]
+    new = [(stamp, 0) for stamp in after[len(before) :]]
+    grown = [(b, a.through) for a, b in zip(before, known, strict=False) if a != b]
+    if not same or any(line > stamp.through for stamp, line in grown):
+        return None
+    return [*grown, *new] if all(stamp.through for stamp, _ in new) else None
 
 
 def _read(folder: Path, count: int) -> list[Log]:

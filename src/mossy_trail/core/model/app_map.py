@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cached_property
 from json.encoder import encode_basestring
 from typing import Any
@@ -252,6 +252,18 @@ class Places:
     params: list[str]
     params_of_name: NDArray[np.int32]
     folded_name: NDArray[np.bool_]
+
+    def goes_on(self, before: Places) -> bool:
+        """Whether all that these say of what was known before is what those say."""
+
+        def begins(own: Any, other: Any) -> bool:
+            if isinstance(own, list):
+                return bool(own[: len(other)] == other)
+            return np.array_equal(own[: len(other)], other)
+
+        return all(
+            begins(getattr(self, field.name), getattr(before, field.name)) for field in fields(self)
+        )
 
 
 def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:

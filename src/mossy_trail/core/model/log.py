@@ -6,7 +6,7 @@ import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -100,6 +100,7 @@ DICTIONARY_OF = {
 DICTIONARIES = ("user", "account", "session", "word", "screen", "uri", "params", "props", "file")
 
 Column = NDArray[Any]
+Number = TypeVar("Number", bound=np.generic)
 
 
 @dataclass(frozen=True, eq=False)
@@ -214,6 +215,66 @@ def each_part(log: Log, parts: int) -> Iterator[Log]:
         yield log.take(order[a:b])
 
 
+def ordered(log: Log) -> Log:
+    """As one part: its rows sorted by user, time, order, file and line."""
+    names = ("time", "order", "file", "line")
+    columns = (log.columns[name] for name in names)
+    return log.take(sorted_rows(log.columns["user"], len(log.terms["user"]), *columns))
+
+
+def joined(logs: Sequence[Log]) -> Log:
+    """The rows of logs that share their dictionaries, one after the other."""
+    columns = {name: np.concatenate([log.columns[name] for log in logs]) for name in DTYPES}
+    return Log(columns, logs[0].terms)
+
+
+def of_users(log: Log, users: NDArray[np.bool_]) -> Log:
+    """The rows of some users, by their codes, of a log in which those of one stand together."""
+    own = stretches(users[log.columns["user"]])
+    return Log({name: picked(column, own) for name, column in log.columns.items()}, log.terms)
+
+
+Stretch = tuple[int, int]
+
+
+def stretches(mask: NDArray[np.bool_]) -> list[Stretch]:
+    """From where to where it is set. Where these are few, a column is copied as they are, which is
+    much faster than one by one."""
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], mask, [False])).view("i1")))
+    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
+
+
+def picked(column: NDArray[Number], own: Sequence[Stretch]) -> NDArray[Number]:
+    """What stands in some stretches of a column."""
+    return np.concatenate([column[:0], *(column[a:b] for a, b in own)])
+
+
+class Codes:
+    """The codes of all terms of a log that goes on growing."""
+
+    def __init__(self, terms: dict[str, list[str]]) -> None:
+        self.terms = terms
+        self._codes = {name: {term: i for i, term in enumerate(terms[name])} for name in terms}
+
+    def recoded(self, tail: Log) -> Log:
+        """The tail in these codes; its terms that are new follow on those that there are."""
+        codings = {}
+        terms = dict(self.terms)
+        for name, codes in self._codes.items():
+            before = len(codes)
+            coding = [codes.setdefault(term, len(codes)) for term in tail.terms[name]]
+            codings[name] = np.array(coding, "int32")
+            if len(codes) > before:
+                new = [
+                    term
+                    for term, code in zip(tail.terms[name], coding, strict=True)
+                    if code >= before
+                ]
+                terms[name] = [*terms[name], *new]
+        self.terms = terms
+        return Log(_recoded(tail, codings), terms)
+
+
 def sample(parts: Sequence[Log], rows: int) -> list[Log]:
     """The first of these parts, as many as have so many rows together, but at least one.
 
@@ -243,9 +304,7 @@ def extend(parts: Sequence[Log], tail: Log) -> list[Log]:
         part = Log(part.columns, terms)
         rows = np.flatnonzero(bucket == number)
         if len(rows):
-            more = recoded.take(rows)
-            joined = {n: np.concatenate([part.columns[n], more.columns[n]]) for n in DTYPES}
-            (part,) = split(Log(joined, terms), 1)
+            part = ordered(joined([part, recoded.take(rows)]))
         extended.append(part)
     return extended
 

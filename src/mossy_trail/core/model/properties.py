@@ -42,11 +42,10 @@ class Property(NamedTuple):
         counts = np.bincount(codes, minlength=len(self.names))
         return sorted(np.flatnonzero(counts).tolist(), key=lambda code: (-counts[code], code))
 
-    def in_rows(self, log: Log) -> NDArray[np.int32]:
-        """The value in each row, as a code into the values; shape (rows,)."""
-        if not len(self.of_props):
-            return np.full(len(log), NONE, "int32")
-        return recode(log.columns["props"], self.of_props)
+    def in_rows(self, log: Log, rows: NDArray[np.int32] | slice = slice(None)) -> NDArray[np.int32]:
+        """The value in each row, or in some, as a code into the values; shape (rows,)."""
+        props = log.columns["props"][rows]
+        return recode(props, self.of_props) if len(self.of_props) else np.full_like(props, NONE)
 
 
 def property_of(props: Sequence[str], name: str) -> Property:

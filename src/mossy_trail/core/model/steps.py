@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import NamedTuple
 
@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.app_map import ROLE, Places
-from mossy_trail.core.model.log import NONE, Log
+from mossy_trail.core.model.log import NONE, Log, of_users, picked, stretches
 
 MOVES = (
     "start",
@@ -215,6 +215,46 @@ class Steps:
     @cached_property
     def load(self) -> NDArray[np.int64]:
         return np.where(self.steps.loaded, self.steps.visible - self.steps.asked, UNKNOWN_TIME)
+
+    def of_users(self, users: NDArray[np.bool_]) -> Steps:
+        """The replay of some users, by their codes, as if the part had no others."""
+        rows = users[self.log.columns["user"]]
+        journeys = users[self.journeys.user]
+        chosen = journeys[self.steps.journey]
+        own_steps, own_journeys = stretches(chosen), stretches(journeys)
+        before_row, before_step, before_journey = (
+            np.concatenate([[0], np.cumsum(mask)]).astype("i4") for mask in (rows, chosen, journeys)
+        )
+        steps = StepColumns._make(picked(c, own_steps) for c in self.steps)
+        own = JourneyColumns._make(picked(c, own_journeys) for c in self.journeys)
+        return Steps(
+            of_users(self.log, users),
+            self.places,
+            self.entries,
+            steps._replace(
+                first_row=before_row[steps.first_row], journey=before_journey[steps.journey]
+            ),
+            own._replace(
+                first_row=before_row[own.first_row], first_step=before_step[own.first_step]
+            ),
+            picked(self.fate, stretches(rows)),
+        )
+
+    def under(self, terms: dict[str, list[str]], places: Places) -> Steps:
+        """The same under dictionaries and places that go on from its own, and before the end of the
+        log was marked."""
+        journeys, steps = self.journeys, self.steps
+        cut = journeys.exit == EXIT["cut"]
+        return replace(
+            self,
+            log=Log(self.log.columns, terms),
+            places=places,
+            steps=steps._replace(marks=steps.marks & ~np.uint16(MARK["dead_end"])),
+            journeys=journeys._replace(
+                exit=np.where(cut, EXIT["silent"], journeys.exit).astype("u1"),
+                marks=journeys.marks & ~np.uint16(MARK["dead_end"]),
+            ),
+        )
 
     def last_steps(self) -> NDArray[np.int32]:
         """The position of each journey's last step; journeys without steps have none."""

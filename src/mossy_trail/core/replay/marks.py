@@ -131,13 +131,19 @@ def mark_dead_ends(steps: Steps, platform: Property, seen: NDArray[np.int64]) ->
     visits, followed = seen
     dead = (visits >= DEAD_END_VISITS) & (followed == 0)
     last = steps.last_steps()
-    ended = steps.journeys.exit[steps.steps.journey[last]] != EXIT["cut"]
-    found = last[ended & dead[steps.screen[last], _of_steps(steps, platform)[last]]]
+    screen = steps.entries.screen[steps.steps.entry[last]]
+    some = dead.any(axis=1)[screen] & (
+        steps.journeys.exit[steps.steps.journey[last]] != EXIT["cut"]
+    )
+    last, screen = last[some], screen[some]
+    found = last[dead[screen, _of_steps(steps, platform, last)]]
     steps.steps.marks[found] |= MARK["dead_end"]
     steps.journeys.marks[steps.steps.journey[found]] |= MARK["dead_end"]
 
 
-def _of_steps(steps: Steps, platform: Property) -> NDArray[np.int32]:
-    """Each step's platform, as a code into the values; one more stands for none."""
-    codes = platform.in_rows(steps.log)[steps.steps.first_row]
+def _of_steps(
+    steps: Steps, platform: Property, some: NDArray[np.int32] | slice = slice(None)
+) -> NDArray[np.int32]:
+    """The platform of each step, or of some, as a code into the values; one more for none."""
+    codes = platform.in_rows(steps.log, steps.steps.first_row[some])
     return np.where(codes == NONE, len(platform.values), codes)
