@@ -84,7 +84,7 @@ def _sent(number: int, event: Any) -> SentEvent:
             f"The source or id of event {number} has more than {LONGEST_NAME} characters."
         )
     row = json.dumps(_row(number, event), ensure_ascii=False)
-    return SentEvent(_clean(event["source"]), _clean(event["id"]), _clean(row))
+    return SentEvent(cleaned(event["source"]), cleaned(event["id"]), cleaned(row))
 
 
 def _row(number: int, event: dict[str, Any]) -> dict[str, Any]:
@@ -105,6 +105,6 @@ def _row(number: int, event: dict[str, Any]) -> dict[str, Any]:
     return {name: value for name, value in row.items() if value is not None}
 
 
-def _clean(text: str) -> str:
+def cleaned(text: str) -> str:
     """What PostgreSQL can hold: no NUL, and no half of a surrogate pair."""
     return text.replace("\0", "\N{SYMBOL FOR NULL}").encode("utf-8", "replace").decode()

@@ -32,6 +32,7 @@ from mossy_trail.web.routers import (
     live,
     logs,
     measures,
+    otlp,
     patterns,
 )
 
@@ -41,6 +42,7 @@ _ROUTED = (
     logs,
     imports,
     live,
+    otlp,
     health,
     funnels,
     kept,

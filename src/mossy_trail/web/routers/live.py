@@ -29,11 +29,11 @@ LARGEST_BODY = 8 << 20
 def make_key(app: TheApp, session: Database) -> IngestKey:
     """A new key to send events with. It is shown this once, and the one before it ends."""
     key = secrets.token_urlsafe(24)
-    app.ingest_key = _hashed(key)
+    app.ingest_key = hashed(key)
     return IngestKey(key=key)
 
 
-def _hashed(key: str) -> str:
+def hashed(key: str) -> str:
     return sha256(key.encode()).hexdigest()
 
 
@@ -46,14 +46,8 @@ async def send_events(app: str, request: Request) -> ReceiptView:
     """
     here: Context = request.app.state.context
     app_id = await asyncio.to_thread(_allowed, here, app, request.headers.get("authorization", ""))
-    body = bytearray()
-    async for chunk in request.stream():
-        body += chunk
-        if len(body) > LARGEST_BODY:
-            raise ProblemError(
-                413, f"The body is larger than {LARGEST_BODY >> 20} MB.", "Send it in several."
-            )
-    receipt = await asyncio.to_thread(_receive, here, app_id, request, bytes(body))
+    body = await body_of(request, LARGEST_BODY)
+    receipt = await asyncio.to_thread(_receive, here, app_id, request, body)
     fates = Counter(one.fate for one in receipt)
     return ReceiptView(
         accepted=fates["used"],
@@ -67,13 +61,25 @@ def _allowed(here: Context, app_key: str, authorization: str) -> int:
     with Session(here.engine) as session:
         app = session.scalar(select(App).where(App.key == app_key))
     given = authorization.removeprefix("Bearer ")
-    if app and app.ingest_key and hmac.compare_digest(_hashed(given), app.ingest_key):
+    if app and app.ingest_key and hmac.compare_digest(hashed(given), app.ingest_key):
         return app.id
     raise ProblemError(
         401,
         "The key does not fit this app.",
         "Make one on the page Logs, and send it as “Authorization: Bearer KEY”.",
     )
+
+
+async def body_of(request: Request, most: int) -> bytes:
+    """The whole body. Raises `ProblemError` where it is larger than so many bytes."""
+    body = bytearray()
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > most:
+            raise ProblemError(
+                413, f"The body is larger than {most >> 20} MB.", "Send it in several."
+            )
+    return bytes(body)
 
 
 def _receive(here: Context, app_id: int, request: Request, body: bytes) -> Receipt:
