@@ -28,7 +28,7 @@ export function LiveLine({ app, hasKey, log }: Props) {
         {log?.waiting ? `${count(log.waiting, "live event")} will be read in a moment. ` : ""}
         {hasKey
           ? "The app can send its events as they happen. "
-          : "An app can also send its events as they happen, as CloudEvents over HTTP. "}
+          : "An app can also send its events as they happen, as CloudEvents or OpenTelemetry logs. "}
       </span>
       <button
         type="button"
@@ -40,7 +40,7 @@ export function LiveLine({ app, hasKey, log }: Props) {
         {hasKey ? "make another key" : "make a key for it"}
       </button>
       {key && (
-        <div className="mt-1" data-testid="ingest-key">
+        <div className="commands mt-1" data-testid="ingest-key">
           This key is shown once{hasKey ? "; one from before holds no longer" : ""}:
           <Raw>{`curl ${address} \\
   -H 'Authorization: Bearer ${key}' \\
@@ -48,6 +48,10 @@ export function LiveLine({ app, hasKey, log }: Props) {
   -d '{"specversion": "1.0", "id": "1", "source": "phone-1", "type": "screen_view",
        "time": "${new Date().toISOString().slice(0, 19)}Z", "subject": "user-1",
        "data": {"screen": "Home"}}'`}</Raw>
+          or, where the app has OpenTelemetry:
+          <Raw>{`OTEL_EXPORTER_OTLP_LOGS_ENDPOINT=${window.location.origin}/v1/logs
+OTEL_EXPORTER_OTLP_LOGS_PROTOCOL=http/protobuf
+OTEL_EXPORTER_OTLP_LOGS_HEADERS=authorization=Bearer%20${key}`}</Raw>
         </div>
       )}
       {make.isError && <Trouble problem={make.error} />}
