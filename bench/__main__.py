@@ -23,7 +23,7 @@ from bench.inside import bench_inside
 from bench.shapes import LARGE, SMALL, growth
 from bench.timing import COPYING, line, table, timed
 from mossy_trail.core.model.app_map import AppMap, resolve
-from mossy_trail.core.model.log import EVENT, Log, split
+from mossy_trail.core.model.log import EVENT, Log, parts_needed, split
 from mossy_trail.core.replay import replay as replaying
 from mossy_trail.core.replay.batches import FIRST_WAYS, walk_through
 from mossy_trail.core.replay.run import Source
@@ -32,7 +32,6 @@ from mossy_trail.demo.load import MAP
 from mossy_trail.engine.study import ENOUGH_TO_LEARN, Study
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
-from mossy_trail.store.parts import parts_needed
 
 
 def bench_reading(times: int) -> None:

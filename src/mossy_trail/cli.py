@@ -5,21 +5,19 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import signal
 import sys
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import asdict
 from datetime import UTC, datetime
 from enum import StrEnum
+from importlib.metadata import version
 from pathlib import Path
-from threading import Thread
+from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
-import structlog
 import typer
-import uvicorn
 import yaml
 from pydantic import ValidationError
 from rich.console import Console
@@ -27,11 +25,10 @@ from rich.progress import Progress as Bar
 
 from mossy_trail.core.inference.draft import draft
 from mossy_trail.core.model.app_map import AppMap
-from mossy_trail.core.model.log import split
+from mossy_trail.core.model.log import parts_needed, split
 from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.demo.load import ROWS, load_if_empty
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine import compare as comparing
@@ -46,31 +43,38 @@ from mossy_trail.engine.registry import MEASURES
 from mossy_trail.engine.scoped import STRETCHES
 from mossy_trail.engine.segments import SegmentError
 from mossy_trail.engine.study import Study
-from mossy_trail.ingest.importing import installation_key
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.errors import UnusableFile, UnusableMap
+from mossy_trail.intake.installation import installation_key
 from mossy_trail.intake.mapping_file import mapping_document, parse_mapping
 from mossy_trail.intake.reader import LogFile, Progress, Reading, Watcher, look, preview, read_log
-from mossy_trail.store.cluster import Cluster, ClusterError, free_port
-from mossy_trail.store.database import connect, migrate
-from mossy_trail.store.parts import parts_needed
-from mossy_trail.warm import warm
-from mossy_trail.web.app import create_app
-from mossy_trail.web.context import new_context
+from mossy_trail.tables import tables_of
 
 PORT = 8750
+DEMO_ROWS = 300_000
 
+STANDARD = Path("-")
+"""Standard input, or output."""
 cli = typer.Typer(
-    add_completion=False,
     no_args_is_help=True,
     pretty_exceptions_enable=False,
     help="Rebuilds what people went through in an app, from its log of screens and moves.",
 )
 say = Console(stderr=True, highlight=False)
 
+
+def _there(paths: list[Path]) -> list[Path]:
+    for path in paths:
+        if path != STANDARD and not path.is_file():
+            raise typer.BadParameter(f"there is no file {str(path)!r}")
+    return paths
+
+
 LogFiles = Annotated[
     list[Path],
-    typer.Argument(help="Log files: CSV, JSON, Parquet or XES.", exists=True, dir_okay=False),
+    typer.Argument(
+        help="Log files: CSV, JSON, Parquet or XES; - for standard input.", callback=_there
+    ),
 ]
 MapFile = Annotated[
     Path | None, typer.Option("--map", help="App map: YAML or JSON.", exists=True, dir_okay=False)
@@ -87,9 +91,26 @@ MappingFile = Annotated[
 def _plain_errors() -> Iterator[None]:
     try:
         yield
-    except (UnusableFile, UnusableMap, ClusterError, SegmentError, PatternError) as error:
+    except BrokenPipeError:
+        raise
+    except (UnusableFile, UnusableMap, OSError, SegmentError, PatternError) as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise typer.Exit(1) from None
+
+
+def _tell_version(asked: bool) -> None:
+    if asked:
+        typer.echo(f"mossy {version('mossy-trail')}")
+        raise typer.Exit
+
+
+@cli.callback()
+def start(
+    told: Annotated[
+        bool,
+        typer.Option("--version", help="Tell the version.", is_eager=True, callback=_tell_version),
+    ] = False,
+) -> None: ...
 
 
 @cli.command()
@@ -97,71 +118,16 @@ def up(
     fresh: Annotated[bool, typer.Option(help="Start over with an empty store.")] = False,
     data: Annotated[Path, typer.Option(envvar="MOSSY_DATA", hidden=True)] = Path(".data"),
     port: Annotated[int, typer.Option(help="Another is taken if it is not free.")] = PORT,
-    demo_rows: Annotated[int, typer.Option(hidden=True, help="For a quicker start.")] = ROWS,
+    demo_rows: Annotated[int, typer.Option(hidden=True, help="For a quicker start.")] = DEMO_ROWS,
 ) -> None:
     """Start everything, and serve the pages until Ctrl-C."""
-    signal.signal(signal.SIGTERM, signal.getsignal(signal.SIGINT))
-    _keep_notes()
-    with _plain_errors(), _database(data, fresh) as url:
-        engine = connect(url)
-        migrate(engine)
-        context = new_context(engine, data)
-        if load_if_empty(context.importer, demo_rows):
-            say.print("Loading the demo: Skerry Crossings, a made-up ferry app.")
-        serve_on = free_port(port)
-        say.print(f"Mossy Trail is at [bold]http://127.0.0.1:{serve_on}[/bold] · Ctrl-C stops it")
-        config = uvicorn.Config(
-            create_app(context),
-            port=serve_on,
-            log_level="warning",
-            timeout_graceful_shutdown=2,
-            timeout_keep_alive=75,  # a busy server must not hang up on who is about to ask more
-        )
-        Thread(target=warm, daemon=True).start()
-        _serve(uvicorn.Server(config))
-        engine.dispose()
-
-
-def _keep_notes() -> None:
-    """What the server notes: lines for a person in a terminal, JSON for whatever collects them."""
-    shown: list[Any] = [structlog.dev.ConsoleRenderer()]
-    if not sys.stderr.isatty():
-        shown = [structlog.processors.format_exc_info, structlog.processors.JSONRenderer()]
-    structlog.configure(
-        processors=[
-            structlog.processors.add_log_level,
-            structlog.processors.TimeStamper(fmt="iso"),
-            *shown,
-        ],
-        logger_factory=structlog.WriteLoggerFactory(sys.stderr),
-    )
-
-
-def _serve(server: uvicorn.Server) -> None:
     try:
-        server.run()
-    except KeyboardInterrupt:
-        say.print("Stopped.")
-
-
-@contextmanager
-def _database(data: Path, fresh: bool) -> Iterator[str]:
-    """The URL of one's own server, or of a private cluster that lives as long as this does."""
-    own = os.environ.get("DATABASE_URL")
-    cluster = Cluster(data / "postgres")
-    if fresh:
-        shutil.rmtree(data / "parts", ignore_errors=True)
-        shutil.rmtree(data / "uploads", ignore_errors=True)
-        cluster.remove()
-    if own:
-        yield own
-        return
-    url = cluster.start()
-    cluster.keep_up()
-    try:
-        yield url
-    finally:
-        cluster.stop()
+        from mossy_trail.serving import serve
+    except ModuleNotFoundError as error:
+        missing = f"The server needs {error.name}: pip install 'mossy-trail[server]'"
+        say.print(missing, style="red", markup=False)
+        raise typer.Exit(1) from None
+    serve(data, fresh, port, demo_rows, say)
 
 
 class Only(StrEnum):
@@ -172,7 +138,7 @@ class Only(StrEnum):
 @cli.command("demo-log")
 def demo_log(
     out: Annotated[Path, typer.Option(help="Folder to write to.")],
-    rows: Annotated[int, typer.Option(help="Rows at the least.", min=1)] = 300_000,
+    rows: Annotated[int, typer.Option(help="Rows at the least.", min=1)] = DEMO_ROWS,
     seed: Annotated[int, typer.Option(help="The same seed gives the same log.")] = 1,
     only: Annotated[Only | None, typer.Option(help="Rows of views alone, or all but them.")] = None,
 ) -> None:
@@ -189,17 +155,34 @@ def demo_log(
 @cli.command()
 def replay(
     logs: LogFiles,
-    out: Annotated[Path, typer.Option(help="File for the steps: .parquet, .csv, .jsonl or .xes.")],
+    out: Annotated[
+        Path,
+        typer.Option(
+            help="File for the steps: .parquet, .csv, .jsonl or .xes; - for standard output."
+        ),
+    ],
     map_file: MapFile = None,
     mapping: MappingFile = None,
 ) -> None:
     """Replay logs, and write every step."""
-    if out.suffix[1:] not in FORMS:
+    if out != STANDARD and out.suffix[1:] not in FORMS:
         endings = ", ".join(f".{form}" for form in FORMS)
         raise typer.BadParameter(f"{out} must end in {endings}", param_hint="--out")
     with _plain_errors():
         study = _study(logs, map_file, mapping)
-        say.print(f"{write_steps(study, out):,} steps in {out}", soft_wrap=True)
+        if out == STANDARD:
+            _pour(study)
+        else:
+            say.print(f"{write_steps(study, out):,} steps in {out}", soft_wrap=True)
+
+
+def _pour(study: Study) -> None:
+    """The steps as JSON Lines to standard output."""
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "steps.jsonl"
+        write_steps(study, path)
+        with path.open("rb") as file:
+            shutil.copyfileobj(file, sys.stdout.buffer)
 
 
 class UnitName(StrEnum):
@@ -274,23 +257,14 @@ def measure(
     except (SegmentError, PatternError, ValidationError, KeyError) as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise typer.Exit(1) from None
-    if as_json or asked.name != "sign-in":
+    if as_json or not sys.stdout.isatty():
         typer.echo(json.dumps(figures, indent=2))
-    else:
-        _print_stages(figures["whole"])
-
-
-def _print_stages(figures: dict[str, Any]) -> None:
-    for stage in figures["stages"]:
-        share = stage["of_first"]
-        low, high = share["low"], share["high"]
-        part = (
-            f"{share['count'] / share['of']:.1%} ({low:.1%} to {high:.1%})" if share["of"] else ""
-        )
-        typer.echo(f"{stage['figure']:>6}  {stage['count']:>9,}  {part}")
-        for loss in figures["losses"]:
-            if loss["stage"] == stage["figure"]:
-                typer.echo(f"          {loss['share']['count']:>9,}  then {loss['way']}")
+        return
+    told = [(name.value, figures["whole"])]
+    told += [(f"{name.value}, {by or over} {g['value']}", g["figures"]) for g in figures["groups"]]
+    for title, own in told:
+        for table in tables_of(own, title):
+            Console().print(table)
 
 
 @cli.command()
@@ -369,7 +343,9 @@ def findings(
 @cli.command("report")
 def write_report(
     logs: LogFiles,
-    out: Annotated[Path, typer.Option(help="Where to write it: .html or .md.")],
+    out: Annotated[
+        Path, typer.Option(help="Where to write it: .html or .md; - for standard output.")
+    ],
     map_file: MapFile = None,
     mapping: MappingFile = None,
     unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
@@ -377,7 +353,7 @@ def write_report(
     most: Annotated[int, typer.Option(min=1, help="Findings at the most.")] = 10,
 ) -> None:
     """Write a report of what stands out in a log."""
-    if out.suffix not in (".html", ".md"):
+    if out != STANDARD and out.suffix not in (".html", ".md"):
         raise typer.BadParameter("name a file that ends in .html or .md", param_hint="--out")
     found, study, scope = _found(logs, map_file, mapping, unit, segment)
     told = report.Report(
@@ -386,8 +362,12 @@ def write_report(
         report.facts(study, scope),
         [report.item_of(scope, one) for one in found.found[:most]],
     )
-    out.write_text(report.html(told) if out.suffix == ".html" else report.markdown(told))
-    typer.echo(f"{len(told.items):,} findings in {out}")
+    if out == STANDARD:
+        typer.echo(report.markdown(told), nl=False)
+        return
+    with _plain_errors():
+        out.write_text(report.html(told) if out.suffix == ".html" else report.markdown(told))
+    say.print(f"{len(told.items):,} findings in {out}", soft_wrap=True)
 
 
 def _found(
@@ -519,9 +499,22 @@ def _replayed(reading: Reading, app_map: AppMap) -> Study:
 def _read(logs: list[Path], mapping: Path | None) -> Reading:
     told = parse_mapping(mapping.read_bytes()) if mapping else None
     key = installation_key(Path(os.environ.get("MOSSY_DATA", ".data"))) if told else b""
-    with Bar(console=say, transient=True) as bar:
-        files = [LogFile(path, str(path)) for path in logs]
+    with Bar(console=say, transient=True) as bar, ExitStack() as open_:
+        files = [
+            LogFile(_poured(open_), "standard input")
+            if path == STANDARD
+            else LogFile(path, str(path))
+            for path in logs
+        ]
         return read_log(files, lambda _: told, _Shown(bar), key)
+
+
+def _poured(open_: ExitStack) -> Path:
+    """A file of what comes from standard input, while it is read."""
+    path = Path(open_.enter_context(TemporaryDirectory())) / "log"
+    with path.open("wb") as file:
+        shutil.copyfileobj(sys.stdin.buffer, file)
+    return path
 
 
 class _Shown(Watcher):
@@ -535,7 +528,10 @@ class _Shown(Watcher):
 
 
 def main() -> None:
-    sys.exit(cli())
+    try:
+        cli()
+    except BrokenPipeError:  # whoever read the figures has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 if __name__ == "__main__":

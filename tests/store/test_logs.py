@@ -17,7 +17,7 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Engine, func, select, text
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.model.log import DICTIONARY_OF, DTYPES, EVENT, Log, merge, split
+from mossy_trail.core.model.log import DICTIONARY_OF, DTYPES, EVENT, Log, merge, parts_needed, split
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import health, studies
 from mossy_trail.engine.measures import Measured, measured
@@ -27,7 +27,7 @@ from mossy_trail.intake.cloud_events import SentEvent
 from mossy_trail.store.database import migrations
 from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log
 from mossy_trail.store.models import App, Base, Row, SetAsideRow, StoredLog
-from mossy_trail.store.parts import MAKING, PartsCache, Stamp, parts_needed
+from mossy_trail.store.parts import MAKING, PartsCache, Stamp
 
 FILES = [{"name": "skerry.csv", "bytes": 7}]
 

@@ -4,16 +4,26 @@ from __future__ import annotations
 
 import csv
 import json
+import os
+import pty
+import re
+import subprocess
+import sys
 from collections import Counter
+from collections.abc import Iterator
+from contextlib import suppress
+from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
 import polars as pl
 import pytest
+from rich.console import Console
 from typer.testing import CliRunner
 
 from mossy_trail.cli import cli
 from mossy_trail.demo.load import MAP
+from mossy_trail.tables import tables_of
 from tests.conftest import Demo
 from tests.core.test_replay import differences
 from tests.core.test_sign_in import as_truth_tells
@@ -49,7 +59,6 @@ def test_measured_figures_are_the_true_ones(demo: Demo, unit: str) -> None:
     for times in ("met_to_tried_ms", "tried_to_in_ms"):
         assert told.pop(times) == pytest.approx(true.pop(times))
     assert told == true
-    assert f"{true['in']:,}" in run(*arguments)
 
 
 BUYING = {"stages": [{"any": [{"screens": [s]}]} for s in ("BuyPass", "PaySheet", "Receipt")]}
@@ -78,6 +87,11 @@ def test_each_measure_is_told_without_a_server(
     arguments += ["--spec", str(spec)] if measure == "funnel" else []
     whole = json.loads(run(*arguments, "--json"))["whole"]
     narrowed = json.loads(run(*arguments, "--segment", IOS))["whole"]
+    shown = Console(width=300)
+    with shown.capture() as told:
+        shown.print(*tables_of(whole, measure))
+    plain = [value for value in whole.values() if type(value) is int]
+    assert all(f"{value:,}" in told.get() for value in plain)
     assert 0 < counts(narrowed) < counts(whole)
     assert "no segment" in run(*arguments, "--segment", '{"x": 1}', code=1)
 
@@ -123,3 +137,94 @@ def by_session(steps: list[dict[str, Any]]) -> dict[str, list[tuple[str, ...]]]:
     for step in steps:
         found.setdefault(step["session"], []).append((step["screen"], step["move"]))
     return found
+
+
+def shell(*arguments: str, code: int = 0, **more: Any) -> subprocess.CompletedProcess[bytes]:
+    """The command as a process of its own."""
+    command = [sys.executable, "-m", "mossy_trail.cli", *arguments]
+    done = subprocess.run(command, capture_output=True, check=False, **more)
+    assert done.returncode == code, done.stderr.decode()
+    return done
+
+
+def test_a_log_comes_from_standard_input_and_steps_go_to_standard_output(
+    demo: Demo, tmp_path: Path
+) -> None:
+    out = tmp_path / "steps.jsonl"
+    run("replay", str(demo.csv), "--map", str(MAP), "--out", str(out))
+    poured = shell("replay", "-", "--map", str(MAP), "--out", "-", input=demo.csv.read_bytes())
+    told, written = (
+        [{k: v for k, v in json.loads(line).items() if k != "rows"} for line in text.splitlines()]
+        for text in (poured.stdout, out.read_bytes())
+    )
+    assert told == written
+    report = shell("report", "-", "--out", "-", input=demo.csv.read_bytes()).stdout.decode()
+    assert report.startswith("# ")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "says"),
+    [
+        (["--version"], 0, f"mossy {version('mossy-trail')}\n"),
+        (["--help"], 0, "--install-completion"),
+        (["health", "nowhere.csv"], 2, "there is no file 'nowhere.csv'"),
+        (["health", "-"], 1, "standard input: "),
+        (["replay", "LOG", "--out", "nowhere/steps.csv"], 1, "No such file or directory"),
+        (["report", "LOG", "--out", "nowhere/told.md"], 1, "No such file or directory"),
+    ],
+)
+def test_what_goes_wrong_is_said_without_a_traceback(
+    demo: Demo, arguments: list[str], code: int, says: str
+) -> None:
+    told = [str(demo.csv) if word == "LOG" else word for word in arguments]
+    done = shell(*told, code=code, input=b"")
+    assert says in done.stdout.decode() + done.stderr.decode()
+    assert b"Traceback" not in done.stderr
+
+
+def test_a_terminal_gets_tables(demo: Demo) -> None:
+    """A pipe gets JSON without being told."""
+    arguments = ["measure", "tabs", str(demo.csv), "--map", str(MAP), "--by", "platform"]
+    ours, theirs = pty.openpty()
+    with os.fdopen(ours, "rb", closefd=True) as shown:
+        command = [sys.executable, "-m", "mossy_trail.cli", *arguments]
+        wide = {**os.environ, "COLUMNS": "200", "NO_COLOR": "1", "TERM": "dumb"}
+        started = subprocess.Popen(command, stdout=theirs, stderr=subprocess.DEVNULL, env=wide)
+        os.close(theirs)
+        told = b"".join(_until_closed(shown)).decode()
+        assert started.wait() == 0
+    assert "tabs, platform ios" in told
+    for tab in json.loads(run(*arguments))["whole"]["tabs"]:
+        (line,) = re.findall(rf"^ *{tab['name']} +{tab['visits']['times']:,} .*$", told, re.M)[:1]
+        assert f"of {tab['used']['of']:,}" in line
+
+
+def _until_closed(shown: Any) -> Iterator[bytes]:
+    """What a terminal shows; when its other end is closed, it can be read no more."""
+    with suppress(OSError):
+        while data := shown.read1():
+            yield data
+
+
+SERVER = "alembic fastapi google opentelemetry psycopg sqlalchemy starlette structlog uvicorn"
+
+
+def test_the_command_line_and_the_library_need_nothing_of_the_server(demo: Demo) -> None:
+    """As installed without its extra: then only `up` says what is missing."""
+    script = f"""
+import sys
+for name in {SERVER.split()}:
+    sys.modules[name] = None
+import mossy_trail as mt
+from mossy_trail import cli
+AND
+sys.argv[0] = "mossy"
+cli.main()
+"""
+    asking = script.replace("AND", "mt.read(sys.argv[2]).tabs()")
+    command = [sys.executable, "-c", asking, "health", str(demo.csv), "--json"]
+    done = subprocess.run(command, capture_output=True, text=True, check=True)
+    assert json.loads(done.stdout)["rows"] > 0
+    command = [sys.executable, "-c", script.replace("AND", ""), "up"]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert (done.returncode, "pip install 'mossy-trail[server]'" in done.stderr) == (1, True)

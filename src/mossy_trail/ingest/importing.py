@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import secrets
 import time
 from collections import Counter, deque
 from collections.abc import Callable
@@ -53,16 +51,6 @@ from mossy_trail.store.models import UNDER_WAY, Job, SavedMapping, StoredLog
 Result = TypeVar("Result")
 _note = structlog.get_logger()
 _FAULT = "The import broke off by a fault of the tool, which its log tells under import {}."
-
-
-def installation_key(folder: Path) -> bytes:
-    """What this installation hashes with: made once, kept in its data, and nowhere shown."""
-    path = folder / "key"
-    if not path.exists():
-        folder.mkdir(parents=True, exist_ok=True)
-        with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT, 0o600), "wb") as file:
-            file.write(secrets.token_bytes(32))
-    return path.read_bytes()
 
 
 class Cancelled(Exception):

@@ -18,22 +18,25 @@ import pyarrow as pa
 import structlog
 from sqlalchemy import Engine
 
-from mossy_trail.core.model.log import DICTIONARIES, DTYPES, Column, Log, each_part, extend, merge
+from mossy_trail.core.model.log import (
+    DICTIONARIES,
+    DTYPES,
+    Column,
+    Log,
+    each_part,
+    extend,
+    merge,
+    parts_needed,
+)
 from mossy_trail.core.model.people import people, tells_accounts
 from mossy_trail.store.logs import LAST_LINE, read_log
 
-ROWS_PER_PART = 250_000
 SMALL_TAIL = 20_000
 """Rows of a live log that are put into parts in memory, however few these are."""
 MAKING = ".making"
 """Ends the name of a folder that is not whole: on its way in, or out."""
 _TERMS, _CONTENTS = "terms.arrow", "contents.json"
 _note = structlog.get_logger()
-
-
-def parts_needed(rows: int) -> int:
-    """How many parts a log is split into: enough to share between cores, few enough to merge."""
-    return min(max(2, rows // ROWS_PER_PART), 256)
 
 
 def most_beside(rows: int) -> int:

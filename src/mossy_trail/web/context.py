@@ -15,8 +15,9 @@ from sqlalchemy.orm import Session
 from mossy_trail.core.model.scope import Part, Scope
 from mossy_trail.engine.studies import Studies
 from mossy_trail.engine.study import Study
-from mossy_trail.ingest.importing import Importer, installation_key
+from mossy_trail.ingest.importing import Importer
 from mossy_trail.ingest.live import LiveLogs
+from mossy_trail.intake.installation import installation_key
 from mossy_trail.store.models import App
 from mossy_trail.store.parts import PartsCache
 from mossy_trail.web.problems import ProblemError

@@ -186,6 +186,14 @@ def _unite(dictionaries: Sequence[list[str]]) -> tuple[list[str], list[Column]]:
     return list(code_of), codings
 
 
+ROWS_PER_PART = 250_000
+
+
+def parts_needed(rows: int) -> int:
+    """How many parts a log is split into: enough to share between cores, few enough to merge."""
+    return min(max(2, rows // ROWS_PER_PART), 256)
+
+
 def split(log: Log, parts: int) -> list[Log]:
     """So many parts of the log by a hash of the user; some may be empty.
 
