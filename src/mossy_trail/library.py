@@ -168,6 +168,9 @@ class Picture:
     def __init__(self, svg: str) -> None:
         self.svg = svg
 
+    def __repr__(self) -> str:
+        return f"<Picture: {len(self.svg):,} characters of SVG>"
+
     def _repr_svg_(self) -> str:
         return self.svg
 

@@ -12,7 +12,7 @@ from mossy_trail.core.model.log import EVENT, split
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import funnel
+from mossy_trail.engine import funnel, health
 from mossy_trail.engine.compare import Sides, compare
 from mossy_trail.engine.findings import findings
 from mossy_trail.engine.measures import measured
@@ -43,6 +43,7 @@ def warm() -> None:
         measured(study, Scope(), name, MEASURES[name].params(**more))
     compare(study, Scope(), Sides("3.2", "3.1", "version"))
     findings(study, Scope())
+    health.measure(study)
     views = np.flatnonzero(reading.log.columns["event"] == EVENT["screen_view"])
     Study(split(reading.log.take(views), 1), app_map)
 

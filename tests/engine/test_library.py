@@ -6,10 +6,14 @@ import doctest
 import inspect
 import json
 from datetime import date
+from pathlib import Path
+from typing import Any
 from xml.etree import ElementTree
 
+import nbformat
 import polars as pl
 import pytest
+from nbclient import NotebookClient
 
 import mossy_trail as mt
 from mossy_trail import library
@@ -90,3 +94,25 @@ def test_a_map_is_drafted_where_none_is_given(demo: Demo, trail: mt.Trail) -> No
 
 def test_examples_in_the_docs_hold() -> None:
     assert doctest.testmod(library).failed == 0
+
+
+NOTEBOOK = Path(__file__).parents[2] / "docs" / "notebook.ipynb"
+
+
+def test_the_notebook_tells_what_stands_in_it(tmp_path: Path) -> None:
+    """Run anew, each cell gives the tables, sentences and pictures that it was kept with."""
+    kept, anew = (nbformat.read(NOTEBOOK, as_version=4) for _ in range(2))
+    resources = {"metadata": {"path": str(tmp_path)}}
+    NotebookClient(anew, kernel_name="python3", timeout=None, resources=resources).execute()
+    assert list(map(told_by, anew.cells)) == list(map(told_by, kept.cells))
+    pictures = [text for cell in kept.cells for text in told_by(cell) if "<svg" in text]
+    assert len(pictures) == 2
+    for picture in pictures:
+        ElementTree.fromstring(picture)
+
+
+def told_by(cell: Any) -> list[str]:
+    """What a cell of a notebook shows."""
+    outputs = cell.get("outputs", [])
+    data = [out.get("data", {"text/plain": out.get("text", "")}) for out in outputs]
+    return [text for one in data for kind, text in one.items() if kind != "text/html"]

@@ -42,6 +42,17 @@ def test_replayed_steps_are_the_true_ones(demo: Demo, tmp_path: Path, suffix: st
     assert differences(read(out), demo.truth) == []
 
 
+def test_steps_carry_the_properties_of_their_first_row(demo: Demo, tmp_path: Path) -> None:
+    out = tmp_path / "steps.parquet"
+    run("replay", str(demo.csv), "--map", str(MAP), "--out", str(out))
+    head, *lines = csv.reader(demo.csv.open())
+    for step in read(out)[:500]:
+        row = dict(zip(head, lines[step["rows"][0]["line"] - 2], strict=True))
+        told = json.loads(step["properties"])
+        assert told == {name: row[name] for name in told}
+        assert {"version", "platform"} <= told.keys()
+
+
 def read(path: Path) -> list[dict[str, Any]]:
     if path.suffix == ".parquet":
         return pl.read_parquet(path).to_dicts()

@@ -69,6 +69,9 @@ def steps_table(steps: Steps, first: int = 0, last: int | None = None) -> pa.Tab
             "link": _texts(terms["uri"], column.uri[chosen]),
             "source": _texts(terms["word"], column.source[chosen]),
             "exit": _texts(EXITS, np.where(is_last, journeys.exit[journey].astype("int32"), NONE)),
+            "properties": _texts(
+                terms["props"], steps.log.columns["props"][column.first_row[chosen]]
+            ),
             "marks": _marks(column.marks[chosen]),
             "rows": _rows(steps, number),
         }

@@ -124,7 +124,7 @@ class Told(NamedTuple):
         cells = [side for rate in self.rates for side in (rate.told, rate.base)]
         columns: list[NDArray[Any]] = []
         columns += [column for one in cells for column in (one.number, one.journey)]
-        columns += [column for one in self.times for column in (one.number, one.value)]
+        columns += [column for one in self.times for column in (one.number, one.journey, one.value)]
         return sum({id(column): column.nbytes for column in columns}.values())
 
 

@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import json
 import shutil
+from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from hashlib import sha256
 from pathlib import Path
+from threading import Lock
 from typing import NamedTuple
 
 import numpy as np
@@ -59,6 +61,7 @@ class Stamp(NamedTuple):
 class PartsCache:
     def __init__(self, engine: Engine, folder: Path) -> None:
         self._engine, self._folder = engine, folder
+        self._locks: defaultdict[int, Lock] = defaultdict(Lock)
 
     def load(self, app_id: int, stamps: Sequence[Stamp], fresh: dict[int, Log]) -> list[Log]:
         """The parts of these logs together.
@@ -66,9 +69,12 @@ class PartsCache:
         `fresh` holds logs that are in memory already; they are taken out, to be let go.
 
         Where a live log has grown only a little since parts were written, its new rows are put
-        into these in memory.
+        into these in memory. One at a time loads those of an app, as they may be written.
         """
-        stamps = sorted(stamps)
+        with self._locks[app_id]:
+            return self._load(app_id, sorted(stamps), fresh)
+
+    def _load(self, app_id: int, stamps: Sequence[Stamp], fresh: dict[int, Log]) -> list[Log]:
         found = self._find(app_id, stamps)
         if found:
             written, parts = found
