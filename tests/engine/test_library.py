@@ -115,4 +115,4 @@ def told_by(cell: Any) -> list[str]:
     """What a cell of a notebook shows."""
     outputs = cell.get("outputs", [])
     data = [out.get("data", {"text/plain": out.get("text", "")}) for out in outputs]
-    return [text for one in data for kind, text in one.items() if kind != "text/html"]
+    return [text for one in data for kind, text in sorted(one.items()) if kind != "text/html"]
