@@ -79,6 +79,8 @@ class Rate:
     whoever's app it is, as there is no like to hold it against; see docs/findings.md."""
     like: str = ""
     """What its cells are some of, to be held against each other."""
+    made_of: Any = None
+    """What the base was made of: kinds of one are counted once."""
 
     def worded(self, name: Words) -> tuple[str, str]:
         """What is said of a cell, and of what."""
@@ -157,7 +159,9 @@ def single(
     """A share by itself, of the journeys in which it happened and those in which it could."""
     norms = {} if norm is None else {"": norm}
     sides = _alone(told), _alone(base)
-    return Rate(figure, *sides, says, of, 1, counts, worse, figure, norm=norms, like=like)
+    return Rate(
+        figure, *sides, says, of, 1, counts, worse, figure, norm=norms, like=like, made_of=base
+    )
 
 
 def single_time(
@@ -408,7 +412,9 @@ class _Layout(NamedTuple):
         base_of, size = [], 0
         for kind in kinds:
             numbers, of = np.unique(kind.chosen // kind.rates[0].width, return_inverse=True)
-            key = (id(kind.rates[0].base), numbers.tobytes())
+            first_part = kind.rates[0]
+            whole = first_part.base if first_part.made_of is None else first_part.made_of
+            key = (id(whole), numbers.tobytes())
             first, *_ = known.setdefault(key, (size, kind, numbers))
             size = max(size, first + len(numbers))
             base_of.append(of + first)

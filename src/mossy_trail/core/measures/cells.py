@@ -159,7 +159,7 @@ def _tally(number: Column, journey: Column, user: Column, size: int) -> NDArray[
 
 
 def cells(naming: Naming, number: NDArray[np.generic], journey: NDArray[np.generic]) -> Cells:
-    return Cells(naming, number.astype("i8"), journey.astype("i4"))
+    return Cells(naming, np.ascontiguousarray(number, "i8"), np.ascontiguousarray(journey, "i4"))
 
 
 def picked(
