@@ -30,7 +30,7 @@ from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.noise import write_noisy
-from mossy_trail.demo.simulator import simulate, write
+from mossy_trail.demo.simulator import ROWS, simulate, write
 from mossy_trail.engine import compare as comparing
 from mossy_trail.engine import fit, funnel, patterns, pictures, report
 from mossy_trail.engine import history as history_rules
@@ -51,7 +51,6 @@ from mossy_trail.intake.reader import LogFile, Progress, Reading, Watcher, look,
 from mossy_trail.tables import tables_of
 
 PORT = 8750
-DEMO_ROWS = 300_000
 
 STANDARD = Path("-")
 """Standard input, or output."""
@@ -118,7 +117,7 @@ def up(
     fresh: Annotated[bool, typer.Option(help="Start over with an empty store.")] = False,
     data: Annotated[Path, typer.Option(envvar="MOSSY_DATA", hidden=True)] = Path(".data"),
     port: Annotated[int, typer.Option(help="Another is taken if it is not free.")] = PORT,
-    demo_rows: Annotated[int, typer.Option(hidden=True, help="For a quicker start.")] = DEMO_ROWS,
+    demo_rows: Annotated[int, typer.Option(hidden=True, help="For a quicker start.")] = ROWS,
 ) -> None:
     """Start everything, and serve the pages until Ctrl-C."""
     try:
@@ -138,7 +137,7 @@ class Only(StrEnum):
 @cli.command("demo-log")
 def demo_log(
     out: Annotated[Path, typer.Option(help="Folder to write to.")],
-    rows: Annotated[int, typer.Option(help="Rows at the least.", min=1)] = DEMO_ROWS,
+    rows: Annotated[int, typer.Option(help="Rows at the least.", min=1)] = ROWS,
     seed: Annotated[int, typer.Option(help="The same seed gives the same log.")] = 1,
     only: Annotated[Only | None, typer.Option(help="Rows of views alone, or all but them.")] = None,
 ) -> None:

@@ -24,6 +24,8 @@ FIELDS = (
     *"time user session event screen from tab uri source outcome params count via".split(),
     *"version platform crew".split(),
 )
+ROWS = 300_000
+"""Of the log that the server begins with."""
 TRUTH = "user session step time screen params move tab region depth below below_params".split()
 
 FIRST_DAY = datetime(2026, 5, 4, tzinfo=UTC)

@@ -37,6 +37,7 @@ from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.medians import median_of
 from mossy_trail.engine.celled import figure_of
+from mossy_trail.engine.registry import MEASURES
 from mossy_trail.engine.scoped import each_inside
 from mossy_trail.engine.study import Study
 
@@ -317,20 +318,24 @@ def counted(
 ) -> Iterator[Shares | Times]:
     """Every share and time of the measures that are asked, the most frequent of each kind."""
     for one in asked:
-        told = _told(study, scope, one)
+        told = told_by(study, scope, one)
         if told:
             parts = [own.rates for own in told]
             yield from _shares(study, scope, one, parts, ways, days)
             yield from _times(study, one, [own.times for own in told], ways)
 
 
-def _told(study: Study, scope: Scope, asked: Asked) -> list[Told]:
-    """What each part tells of a measure; kept, as other groups are asked for later."""
+def told_by(study: Study, scope: Scope, asked: Asked) -> list[Told]:
+    """What each part tells of a measure; kept, as other groups are asked for later.
+
+    Raises `ValidationError` for parameters that cannot be used.
+    """
+    given = MEASURES[asked.measure].params(**asked.params).model_dump()
 
     def ask() -> list[Told]:
-        return each_inside(study, scope, RATES[asked.measure](study, scope, **asked.params))
+        return each_inside(study, scope, RATES[asked.measure](study, scope, **given))
 
-    found: list[Told] = study.told.of((scope, asked.measure, repr(asked.params)), ask)
+    found: list[Told] = study.told.of((scope, asked.measure, repr(given)), ask)
     return found
 
 

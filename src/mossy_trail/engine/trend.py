@@ -24,16 +24,17 @@ from mossy_trail.engine.health import hours
 from mossy_trail.engine.measures import behind
 from mossy_trail.engine.rates import (
     RATES,
-    Asking,
+    Asked,
     Rate,
     Series,
+    Told,
     Took,
     series_in,
     sums_of,
     timed_series,
+    told_by,
 )
-from mossy_trail.engine.registry import MEASURES
-from mossy_trail.engine.scoped import Groups, each_inside, groups_of, scope_mask
+from mossy_trail.engine.scoped import Groups, groups_of, scope_mask
 from mossy_trail.engine.study import MOST_GROUPS, Study
 
 Mask = NDArray[np.bool_]
@@ -153,7 +154,7 @@ def series_of(study: Study, scope: Scope, measure: str, figure: str, timed: bool
     scope. Raises `KeyError`."""
     cell, params = _asked(measure, figure)
     if measure in RATES:
-        told = each_inside(study, scope, _asking(study, scope, measure, params))
+        told = _told(study, scope, Asked(measure, params))
         times, rates = (_found([own[kind] for own in told], cell) for kind in (1, 0))
         if timed and times:
             return replace(timed_series(study, *times), has_time=True)
@@ -167,11 +168,10 @@ def series_of(study: Study, scope: Scope, measure: str, figure: str, timed: bool
     return Series("", "", found.astype("i8"), inside.astype("i8"), scope.unit == "users")
 
 
-def _asking(study: Study, scope: Scope, measure: str, params: dict[str, Any]) -> Asking:
+def _told(study: Study, scope: Scope, asked: Asked) -> list[Told]:
     """Raises `KeyError` for parameters that cannot be used."""
     try:
-        given = MEASURES[measure].params(**params).model_dump()
-        return RATES[measure](study, scope, **given)
+        return told_by(study, scope, asked)
     except ValidationError as error:
         raise KeyError(str(error)) from None
 

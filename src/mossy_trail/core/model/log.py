@@ -101,6 +101,8 @@ DICTIONARIES = ("user", "account", "session", "word", "screen", "uri", "params",
 
 Column = NDArray[Any]
 Number = TypeVar("Number", bound=np.generic)
+Stretch = tuple[int, int]
+"""From where to where, in a column."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -121,6 +123,10 @@ class Log:
     def take(self, rows: NDArray[np.int64]) -> Log:
         """The log of these row positions, in this order, with the same dictionaries."""
         return Log({name: column[rows] for name, column in self.columns.items()}, self.terms)
+
+    def stretched(self, own: Sequence[Stretch]) -> Log:
+        """The rows of some stretches, with the same dictionaries."""
+        return Log({name: picked(column, own) for name, column in self.columns.items()}, self.terms)
 
     def text(self, column: str, row: int) -> str | None:
         """The string that `column` holds in `row`, or None."""
@@ -238,11 +244,7 @@ def joined(logs: Sequence[Log]) -> Log:
 
 def of_users(log: Log, users: NDArray[np.bool_]) -> Log:
     """The rows of some users, by their codes, of a log in which those of one stand together."""
-    own = stretches(users[log.columns["user"]])
-    return Log({name: picked(column, own) for name, column in log.columns.items()}, log.terms)
-
-
-Stretch = tuple[int, int]
+    return log.stretched(stretches(users[log.columns["user"]]))
 
 
 def stretches(mask: NDArray[np.bool_]) -> list[Stretch]:
@@ -266,19 +268,12 @@ class Codes:
 
     def recoded(self, tail: Log) -> Log:
         """The tail in these codes; its terms that are new follow on those that there are."""
-        codings = {}
-        terms = dict(self.terms)
+        codings, terms = {}, dict(self.terms)
         for name, codes in self._codes.items():
-            before = len(codes)
             coding = [codes.setdefault(term, len(codes)) for term in tail.terms[name]]
             codings[name] = np.array(coding, "int32")
-            if len(codes) > before:
-                new = [
-                    term
-                    for term, code in zip(tail.terms[name], coding, strict=True)
-                    if code >= before
-                ]
-                terms[name] = [*terms[name], *new]
+            if len(codes) > len(terms[name]):
+                terms[name] = list(codes)
         self.terms = terms
         return Log(_recoded(tail, codings), terms)
 
@@ -304,8 +299,8 @@ def extend(parts: Sequence[Log], tail: Log) -> list[Log]:
     """
     if not parts:
         return split(tail, 2)
-    terms, (_, codings) = _unite_all([parts[0], tail])
-    recoded = Log(_recoded(tail, codings), terms)
+    recoded = Codes(parts[0].terms).recoded(tail)
+    terms = recoded.terms
     bucket = _buckets(terms["user"], len(parts))[recoded.columns["user"]]
     extended = []
     for number, part in enumerate(parts):

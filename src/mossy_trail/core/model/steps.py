@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.app_map import ROLE, Places
-from mossy_trail.core.model.log import NONE, Log, of_users, picked, stretches
+from mossy_trail.core.model.log import NONE, Log, picked, stretches
 
 MOVES = (
     "start",
@@ -221,14 +221,14 @@ class Steps:
         rows = users[self.log.columns["user"]]
         journeys = users[self.journeys.user]
         chosen = journeys[self.steps.journey]
-        own_steps, own_journeys = stretches(chosen), stretches(journeys)
+        own_rows, own_steps, own_journeys = map(stretches, (rows, chosen, journeys))
         before_row, before_step, before_journey = (
             np.concatenate([[0], np.cumsum(mask)]).astype("i4") for mask in (rows, chosen, journeys)
         )
         steps = StepColumns._make(picked(c, own_steps) for c in self.steps)
         own = JourneyColumns._make(picked(c, own_journeys) for c in self.journeys)
         return Steps(
-            of_users(self.log, users),
+            self.log.stretched(own_rows),
             self.places,
             self.entries,
             steps._replace(
@@ -237,7 +237,7 @@ class Steps:
             own._replace(
                 first_row=before_row[own.first_row], first_step=before_step[own.first_step]
             ),
-            picked(self.fate, stretches(rows)),
+            picked(self.fate, own_rows),
         )
 
     def under(self, terms: dict[str, list[str]], places: Places) -> Steps:
