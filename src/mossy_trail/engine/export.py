@@ -194,7 +194,7 @@ def write_steps(study: Study, path: Path) -> int:
     with path.open("wb") as file:
         for chunk in stream(steps_of(study), path.suffix[1:]):
             file.write(chunk)
-    return sum(len(part.steps.entry) for part in study.parts)
+    return study.steps
 
 
 def stream(tables: Iterable[pa.Table], form: str) -> Iterator[bytes]:

@@ -224,7 +224,7 @@ def mends(study: Study) -> list[Mend]:
 
     Of a larger log whole users up to `engine.history.SAMPLE` rows are taken.
     """
-    parts = sample([steps.log for steps in study.parts], SAMPLE)
+    parts = sample((steps.log for steps in study.parts), SAMPLE)
     landed, told = trial(parts, study.app_map)
     if landed == told:
         return []
@@ -259,11 +259,13 @@ def _candidates(study: Study) -> Iterator[Mend]:
 
 def _other_tabs(study: Study) -> Iterator[Mend]:
     """Screens that report another tab than the map's, mostly the same one."""
-    counts: Counter[tuple[int, int]] = Counter()
-    for steps in study.parts:
+
+    def ask(steps: Steps) -> Counter[tuple[int, int]]:
         told = (label(steps) == ELSEWHERE) & (steps.steps.tab_reported != NONE)
-        pairs = zip(steps.screen[told], steps.steps.tab_reported[told], strict=True)
-        counts.update((int(screen), int(tab)) for screen, tab in pairs)
+        pairs = (steps.screen[told].tolist(), steps.steps.tab_reported[told].tolist())
+        return Counter(zip(*pairs, strict=True))
+
+    counts = sum(study.each(ask), Counter[tuple[int, int]]())
     if not counts:
         return
     places, known = study.parts[0].places, {one.name for one in study.app_map.screens}
@@ -278,11 +280,12 @@ def _other_tabs(study: Study) -> Iterator[Mend]:
 
 def _other_names(study: Study) -> Iterator[Mend]:
     """Unknown names on which moves misfit, that are much like one the map knows."""
-    counts: Counter[str] = Counter()
-    for steps in study.parts:
-        at = np.flatnonzero(label(steps) == ELSEWHERE)
-        for screen in steps.screen[at][steps.places.unknown[steps.screen[at]]]:
-            counts[steps.places.names[screen]] += 1
+
+    def ask(steps: Steps) -> Counter[str]:
+        on = steps.screen[label(steps) == ELSEWHERE]
+        return Counter(steps.places.names[screen] for screen in on[steps.places.unknown[on]])
+
+    counts = sum(study.each(ask), Counter[str]())
     names = [name for name, _ in counts.most_common(10)]
     for name, found in propose_all(names, study.app_map).items():
         yield Mend("alias", name, found)

@@ -36,9 +36,8 @@ def measure(study: Study) -> dict[str, Any]:
 
 
 def _measure(study: Study) -> dict[str, Any]:
-    rows = sum(len(steps.log) for steps in study.parts)
+    rows = study.rows
     rows_of_hours, begun, start = hours(study)
-    steps = sum(len(part.steps.entry) for part in study.parts)
     counted = study.each(lambda steps: health.counts(steps, study.read_at))
     findings = {name: sum(part[name] for part in counted) for name in FINDINGS}
     screens = _screens_seen(study)
@@ -46,7 +45,7 @@ def _measure(study: Study) -> dict[str, Any]:
         "loud": health.loud(study.each(health.tally), len(screens)),
         "words_unread": _unread_words(study),
         "rows": rows,
-        "steps": steps,
+        "steps": study.steps,
         "journeys": len(study.index.start),
         "fates": study.fates(),
         "findings": findings,
@@ -72,8 +71,9 @@ def _unread_words(study: Study) -> dict[str, int]:
     return dict(counts.most_common(20))
 
 
-def _labels(study: Study, finding: str) -> list[NDArray[np.bool_]]:
-    return study.each(lambda steps: health.label(steps, finding, study.read_at))
+def _found(study: Study, finding: str) -> list[NDArray[np.int64]]:
+    """The rows of each part that a finding is about."""
+    return study.each(lambda steps: np.flatnonzero(health.label(steps, finding, study.read_at)))
 
 
 def _screens_seen(study: Study) -> list[str]:
@@ -126,7 +126,7 @@ def evidence(
 
     Raises `KeyError` when there is no such finding.
     """
-    rows = [np.flatnonzero(labels) for labels in _labels(study, finding)]
+    rows = _found(study, finding)
     total = sum(map(len, rows))
     found: list[dict[str, Any]] = []
     for part, own in enumerate(rows):

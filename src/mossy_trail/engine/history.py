@@ -23,7 +23,7 @@ def rules(study: Study, by: str = "") -> dict[str, Any]:
     `by` names a property, such as the app's version: then they are found for each of its values
     too, since a release can change them.
     """
-    logs = sample([part.log for part in study.parts], SAMPLE)
+    logs = sample((part.log for part in study.parts), SAMPLE)
     found = {"": logs, **(_by_value(logs, by) if by else {})}
     return {value: asdict(find_history(logs, study.app_map)) for value, logs in found.items()}
 

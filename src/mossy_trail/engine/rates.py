@@ -356,7 +356,7 @@ def _shares(
             continue
         layout = _Layout.of(kinds)
         ask = partial(_summed, study, kinds, layout, ways, days, counts == "unit" and by_users)
-        sums = together(study.each_place(ask))
+        sums = together(study.at_once(ask, range(len(study.parts))))
         moments = tuple(in_ways(sums, layout.base_of, ways))
         count, base = sums.by_day
         at = [(kind, number) for kind in kinds for number in kind.chosen.tolist()]
@@ -399,7 +399,7 @@ def _having_at(
             size = int(np.diff(study.edges[part : part + 2])[0])
             return kind.rates[part].told.having(numbers, size)
 
-        masks = np.concatenate(study.each_place(ask), axis=1)
+        masks = np.concatenate(study.at_once(ask, range(len(study.parts))), axis=1)
         found |= dict(zip(own, masks, strict=True))
     return found
 
@@ -445,7 +445,7 @@ def _summed(
         told,
         base,
         layout.base_of,
-        study.parts[place].users,
+        study.users[place],
         ways.of_part(here),
         days.of_part(here),
         kinds[0].rates[place].counts != "times",
@@ -476,7 +476,7 @@ def _times(
         if each:
             medians = np.array([median_of(one.value) for one in each])
             ask = partial(_up_to, study, kind, np.array([cell for cell, _ in cells]), medians, ways)
-            sums = together(study.each_place(ask))
+            sums = together(study.at_once(ask, range(len(study.parts))))
             yield Times(each, tuple(in_ways(sums, np.arange(len(each)), ways)))
 
 
@@ -514,7 +514,7 @@ def _up_to(
     """Of a part, the times of each cell up to its limit, of all of them."""
     took, here = kind[place], slice(*study.edges[place : place + 2])
     below, all_ = up_to(took.number, took.value, took.journey, cells, limits)
-    users, own = study.parts[place].users, ways.of_part(here)
+    users, own = study.users[place], ways.of_part(here)
     return summed(below, all_, np.arange(len(cells)), users, own)
 
 

@@ -101,8 +101,7 @@ def each_inside(
     study: Study, scope: Scope, ask: Callable[[Steps, NDArray[np.bool_]], Answer]
 ) -> list[Answer]:
     """The answer of every part, in order; it is asked with the mask of its journeys in scope."""
-    whole, edges = scope_mask(study, scope), study.edges
-    return study.each_place(lambda i: ask(study.parts[i], whole[edges[i] : edges[i + 1]]))
+    return study.each(ask, study.pieces(scope_mask(study, scope)))
 
 
 def size_of(steps: Steps, inside: NDArray[np.bool_], unit: Unit) -> int:

@@ -54,7 +54,7 @@ class _Made:
 
     @property
     def rows(self) -> int:
-        return sum(len(part.log) for part in self.study.parts)
+        return self.study.rows
 
     @property
     def resting(self) -> bool:

@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, NamedTuple, TypeVar
+from itertools import pairwise
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,16 +21,16 @@ from mossy_trail.core.model.log import (
     joined,
     of_users,
     ordered,
-    plausible,
     sample,
 )
 from mossy_trail.core.model.people import tells_accounts
 from mossy_trail.core.model.properties import Property, property_of
-from mossy_trail.core.model.steps import FATES, Steps
-from mossy_trail.core.replay.journeys import mark_cut
-from mossy_trail.core.replay.marks import mark_dead_ends, ways
-from mossy_trail.core.replay.replay import Settings, learn, replay
+from mossy_trail.core.model.steps import FATES, Steps, Users
+from mossy_trail.core.replay.ends import Ends
+from mossy_trail.core.replay.replay import learn, replay
 from mossy_trail.engine.recent import Recent
+from mossy_trail.engine.shelf import Shelf, ShelvedParts
+from mossy_trail.store.folder import LogParts
 
 MOST_GROUPS = 12
 """Values of a property for which figures are told, at the most."""
@@ -44,7 +45,8 @@ ENOUGH_TO_LEARN = 100_000
 """Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")
 Item = TypeVar("Item")
-_threads = ThreadPoolExecutor(2, "parts")
+Element = TypeVar("Element", bound=np.generic)
+threads = ThreadPoolExecutor(2, "parts")
 
 
 @dataclass(frozen=True)
@@ -72,19 +74,11 @@ class Index:
         return JourneyRef(int(self.part[position]), int(self.number[position]))
 
 
-class _Ends(NamedTuple):
-    """What one part tells of ends: its last moment, by a clock that can be right in rows read at a
-    moment, and how often each screen was visited and gone on from."""
-
-    read_at: int
-    last: int
-    ways: NDArray[np.int64]
-
-
 class Study:
-    """The replay of an app's log, part by part; parts run on threads.
+    """The replay of an app's log, part by part.
 
-    All parts share their dictionaries, and every measure is asked of each part and merged.
+    All parts share their dictionaries, and every measure is asked of each part and merged: on
+    threads, or by whoever works at a `shelf`, where parts are put that are not to be in memory.
     `read_at` is when the newest of the rows came in, in microseconds since 1970: what lies
     later has a wrong clock, and says nothing of when the log ends. `version` names the rows
     and the map that it was made from.
@@ -96,16 +90,39 @@ class Study:
         app_map: AppMap,
         read_at: int | None = None,
         version: str = "",
+        shelf: Shelf | None = None,
     ) -> None:
         self._begin(app_map, read_at, version)
-        self._logs = [part for part in parts if len(part)]
-        some = sample(self._logs, ENOUGH_TO_LEARN)
-        self._usual = learn(some, app_map)[0] if some else None
-        replayed = _threads.map(lambda part: replay(part, app_map, self._usual), self._logs)
-        self.parts = list(replayed)
         self._lately: int | None = None
         self._codes: Codes | None = None
+        some = sample((part for part in parts if len(part)), ENOUGH_TO_LEARN)
+        self._usual = learn(some, app_map)[0] if some else None
+        self.parts: list[Steps] | ShelvedParts
+        if shelf and isinstance(parts, LogParts):
+            self.parts = ShelvedParts.replayed(parts, shelf, app_map, self.read_at, self._usual)
+            return
+        self._logs = [part for part in parts if len(part)]
+        replayed = threads.map(lambda part: replay(part, app_map, self._usual), self._logs)
+        self.parts = list(replayed)
         self._mark_ends({})
+
+    @classmethod
+    def of(cls, parts: ShelvedParts, read_at: int, version: str) -> Study:
+        """The study of parts that were replayed elsewhere."""
+        study = cls.__new__(cls)
+        study._begin(parts.app_map, read_at, version)
+        study.parts = parts
+        return study
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """As a worker at its shelf has it; what is in memory alone goes nowhere."""
+        if not isinstance(self.parts, ShelvedParts):
+            raise TypeError("only what is on a shelf can be handed over")
+        return _elsewhere, (self.parts, self.read_at, self.version)
+
+    @property
+    def shelved(self) -> bool:
+        return isinstance(self.parts, ShelvedParts)
 
     def _begin(self, app_map: AppMap, read_at: int | None, version: str) -> None:
         self.app_map = app_map
@@ -131,7 +148,7 @@ class Study:
         These users come together in one part, the last one, and leave those that they were in; how
         usual moves are is as it was learned when the study was made.
         """
-        if not self.parts or any(map(tells_accounts, [tail, *self._logs])):
+        if not self.parts or self.shelved or any(map(tells_accounts, [tail, *self._logs])):
             return None
         codes = self._codes or Codes(self.terms)
         recoded = codes.recoded(tail)
@@ -148,7 +165,7 @@ class Study:
 
     def _take_over(
         self, before: Study, places: Places, tail: Log, moving: NDArray[np.bool_]
-    ) -> dict[int, _Ends]:
+    ) -> dict[int, Ends]:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
         is known of those that stayed as they were, by their places."""
         lately = before._lately
@@ -161,7 +178,7 @@ class Study:
                 log, steps = of_users(log, ~moving), steps.of_users(~moving)
             return log, steps.under(tail.terms, places), gone
 
-        found = list(_threads.map(without, resting))
+        found = list(threads.map(without, resting))
         last = [] if lately is None else [Log(before._logs[lately].columns, tail.terms)]
         moved = [gone for *_, gone in found]
         together = ordered(joined([*last, *moved, tail]))
@@ -180,71 +197,79 @@ class Study:
         """Rows of the users who had some since the study was made."""
         return 0 if self._lately is None else len(self._logs[self._lately])
 
-    def _mark_ends(self, known: dict[int, _Ends]) -> None:
+    def _mark_ends(self, known: dict[int, Ends]) -> None:
         """What the end of all rows tells of journeys: which it cut, and which were dead ends; given
         what is known of parts, by their places."""
         platform = self.property("platform")
         places = self.parts[0].places.names if self.parts else []
         shape = (2, len(places), len(platform.values) + 1)
 
-        def ends(i: int) -> _Ends:
+        def ends(i: int) -> Ends:
             own = known.get(i)
             if own and own.read_at == self.read_at and own.ways.shape == shape:
                 return own
-            times = self._logs[i].columns["time"]
-            last = int(times[plausible(times, self.read_at)].max(initial=0))
-            return _Ends(self.read_at, last, ways(self.parts[i], platform))
+            return Ends.of(self._logs[i], self.parts[i], self.read_at, platform)
 
-        self._ends = self.each_place(ends)
-        log_end = max((own.last for own in self._ends), default=0)
-        seen = np.asarray(sum(own.ways for own in self._ends))
-
-        def mark(steps: Steps) -> None:
-            mark_cut(steps, log_end, Settings().idle)
-            mark_dead_ends(steps, platform, seen)
-
-        self.each(mark)
+        self._ends = self.at_once(ends, range(len(self.parts)))
+        end = Ends.together(self._ends)
+        if end:
+            self.each(lambda steps: end.mark(steps, platform))
 
     @cached_property
     def edges(self) -> NDArray[np.int64]:
         """Where each part's journeys begin in the index, and where the last one's end."""
-        return np.cumsum([0, *(len(steps.journeys.start) for steps in self.parts)])
+        return np.searchsorted(self.index.part, np.arange(len(self.parts) + 1))
+
+    def pieces(self, column: NDArray[Element]) -> list[NDArray[Element]]:
+        """What each part has of a column over the index."""
+        return [column[a:b] for a, b in pairwise(self.edges.tolist())]
+
+    @cached_property
+    def users(self) -> list[Users]:
+        """Whose each part's journeys are."""
+        return [Users.among(own) for own in self.pieces(self.index.user)]
+
+    @cached_property
+    def rows(self) -> int:
+        return sum(self.each(lambda steps: len(steps.log)))
+
+    @cached_property
+    def steps(self) -> int:
+        return sum(self.each(lambda steps: len(steps.steps.entry)))
 
     @property
     def terms(self) -> dict[str, list[str]]:
+        if isinstance(self.parts, ShelvedParts):
+            return self.parts.logs.terms
         return self.parts[0].log.terms if self.parts else {name: [] for name in DICTIONARIES}
 
-    def each(self, ask: Callable[[Steps], Answer]) -> list[Answer]:
-        """The answer of every part, in order."""
-        return list(_threads.map(ask, self.parts))
-
-    def each_place(self, ask: Callable[[int], Answer]) -> list[Answer]:
-        """The answer of every part, asked by its place, in order."""
-        return self.at_once(ask, range(len(self.parts)))
+    def each(self, ask: Callable[..., Answer], *pieces: Sequence[Any]) -> list[Answer]:
+        """The answer of every part, in order; it is asked with the part's steps, and with its piece
+        of each of `pieces`. What it is asked with may have to be handed over to a worker."""
+        if isinstance(self.parts, ShelvedParts):
+            return self.parts.each(ask, *pieces)
+        return list(threads.map(ask, self.parts, *pieces))
 
     def at_once(self, ask: Callable[[Item], Answer], items: Iterable[Item]) -> list[Answer]:
-        """The answer for each, in order; asked on all threads, and not from one of them."""
-        return list(_threads.map(ask, items))
+        """The answer for each, in order; asked on this machine's threads, not from one of them."""
+        return list(threads.map(ask, items))
 
     @cached_property
     def index(self) -> Index:
         """All journeys, in order of parts."""
 
-        def joined(name: str, dtype: str) -> NDArray[np.generic]:
-            columns = [getattr(steps.journeys, name) for steps in self.parts]
-            return np.concatenate([np.empty(0, dtype), *columns]).astype(dtype)
+        found = self.each(_indexed)
+        sizes = [len(own[0]) for own in found]
 
-        sizes = [len(steps.journeys.start) for steps in self.parts]
+        def joined(place: int) -> NDArray[Any]:
+            none = np.empty(0, list(_INDEXED.values())[place])
+            return np.concatenate([none, *(own[place] for own in found)])
+
         numbers = [np.arange(size, dtype="int32") for size in sizes]
         return Index(
             np.repeat(np.arange(len(sizes), dtype="int32"), sizes),
             np.concatenate([np.empty(0, "int32"), *numbers]),
-            joined("start", "int64"),  # type: ignore[arg-type]
-            joined("end", "int64"),  # type: ignore[arg-type]
-            joined("steps", "int32"),  # type: ignore[arg-type]
-            joined("deepest", "int32"),  # type: ignore[arg-type]
-            joined("user", "int32"),  # type: ignore[arg-type]
-            joined("session", "int32"),  # type: ignore[arg-type]
+            *map(joined, range(len(_INDEXED))),
         )
 
     def property(self, name: str) -> Property:
@@ -259,7 +284,29 @@ class Study:
 
     def fates(self) -> dict[str, int]:
         """How many rows met each of `FATES`."""
-        counts = np.zeros(len(FATES), "int64")
-        for steps in self.parts:
-            counts += np.bincount(steps.fate, minlength=len(FATES))
+        parts = self.each(lambda steps: np.bincount(steps.fate, minlength=len(FATES)))
+        counts = np.sum([np.zeros(len(FATES), "int64"), *parts], axis=0)
         return dict(zip(FATES, counts.tolist(), strict=True))
+
+
+_INDEXED = {
+    "start": "int64",
+    "end": "int64",
+    "steps": "int32",
+    "deepest": "int32",
+    "user": "int32",
+    "session": "int32",
+}
+
+
+def _indexed(steps: Steps) -> list[NDArray[Any]]:
+    """What the index has of a part's journeys."""
+    return [getattr(steps.journeys, name).astype(dtype) for name, dtype in _INDEXED.items()]
+
+
+_here: Recent[Study] = Recent(2)
+"""The studies that this process, as a worker, was asked of most recently."""
+
+
+def _elsewhere(parts: ShelvedParts, read_at: int, version: str) -> Study:
+    return _here.of(parts.shelf.folder.url, lambda: Study.of(parts, read_at, version))

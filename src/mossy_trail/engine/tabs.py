@@ -12,7 +12,6 @@ from mossy_trail.core.measures.cells import Cells, Grid
 from mossy_trail.core.measures.moments import ALL
 from mossy_trail.core.measures.tabs import label
 from mossy_trail.core.model.log import NONE
-from mossy_trail.core.model.properties import Property
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
@@ -131,14 +130,15 @@ _KINDS = ("first", "resumed", "root", "again", "root_back", "mismatch")
 
 
 def _could_see(study: Study, shown: Mapping[str, Sequence[str]]) -> Mask:
-    found = np.ones(len(study.index.start), bool)
+    return study.joined(lambda steps: _sees(study, steps, shown))
+
+
+def _sees(study: Study, steps: Steps, shown: Mapping[str, Sequence[str]]) -> Mask:
+    """Which journeys of a part are of those to whom a tab is shown."""
+    found = np.ones(len(steps.journeys.start), bool)
     for name, values in shown.items():
-        found &= _having(study, study.property(name), values)
+        found &= study.property(name).having(steps, values)
     return found
-
-
-def _having(study: Study, wanted: Property, values: Sequence[str]) -> Mask:
-    return study.joined(lambda steps: wanted.having(steps, values))
 
 
 def _ways(counts: Counts, kind: str) -> list[Way]:
@@ -154,13 +154,10 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
 def rates(study: Study, scope: Scope) -> Asking:
     """Who used each tab, how its visits began and how long they were."""
     shown = [_told_shown(study, name) for name in _tab_names(study)]
-    could = [_could_see(study, own) if own else None for own in shown]
-    place = {id(steps): i for i, steps in enumerate(study.parts)}
 
     def ask(steps: Steps, inside: Mask) -> Told:
         labels, own = label(steps, inside)
-        here = slice(*study.edges[place[id(steps)] :][:2])
-        seers = [np.flatnonzero(inside if of is None else inside & of[here]) for of in could]
+        seers = [np.flatnonzero(inside & _sees(study, steps, to) if to else inside) for to in shown]
         by_tab, visits = Grid(_tab_names(study)), labels["visit"]
         able = Cells(
             by_tab,

@@ -15,7 +15,7 @@ from pydantic import ValidationError
 from mossy_trail.core.measures import health
 from mossy_trail.core.model.log import DAY, NONE
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.core.model.steps import MARK
+from mossy_trail.core.model.steps import MARK, Steps
 from mossy_trail.core.stats.changes import CHANCE, splits
 from mossy_trail.core.stats.clustered import Gap, estimates, gaps
 from mossy_trail.core.stats.medians import gap_of_medians, middle
@@ -301,13 +301,15 @@ def _elsewhere(
     study: Study, first: int, days: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Per day the steps that landed elsewhere than predicted, and all."""
-    odd, every = np.zeros(days), np.zeros(days)
-    for steps in study.parts:
+
+    def ask(steps: Steps) -> NDArray[np.int64]:
         day = steps.steps.visible // DAY - first
         known = (day >= 0) & (day < days)
         off = steps.steps.marks[known] & MARK["landed_elsewhere"] != 0
-        every += np.bincount(day[known], minlength=days)
-        odd += np.bincount(day[known][off], minlength=days)
+        own = (day[known][off], day[known])
+        return np.stack([np.bincount(of, minlength=days) for of in own])
+
+    odd, every = sum(study.each(ask), np.zeros((2, days)))
     return odd, every
 
 

@@ -97,11 +97,11 @@ def _counted(study: Study, rows: int, whole: bool) -> Counts:
     stages = {stage.figure: stage.count for stage in found.stages}
     return Counts(
         rows=rows,
-        usable=sum(len(part.log) for part in study.parts),
+        usable=study.rows,
         whole=whole,
         users=len(np.unique(study.index.user)),
         sessions=len(study.index.start),
-        steps=sum(len(part.steps.entry) for part in study.parts),
+        steps=study.steps,
         tried=stages.get("tried", 0),
         signed_in=stages.get("in", 0),
         outcomes_told=found.told,

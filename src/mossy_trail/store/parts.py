@@ -15,15 +15,10 @@ from pathlib import Path
 from threading import Lock
 from typing import NamedTuple
 
-import numpy as np
-import pyarrow as pa
 import structlog
 from sqlalchemy import Engine
 
 from mossy_trail.core.model.log import (
-    DICTIONARIES,
-    DTYPES,
-    Column,
     Log,
     each_part,
     extend,
@@ -31,13 +26,11 @@ from mossy_trail.core.model.log import (
     parts_needed,
 )
 from mossy_trail.core.model.people import people, tells_accounts
+from mossy_trail.store.folder import MAKING, Folder, LogParts, write_parts
 from mossy_trail.store.logs import LAST_LINE, read_log
 
 SMALL_TAIL = 20_000
 """Rows of a live log that are put into parts in memory, however few these are."""
-MAKING = ".making"
-"""Ends the name of a folder that is not whole: on its way in, or out."""
-_TERMS, _CONTENTS = "terms.arrow", "contents.json"
 _note = structlog.get_logger()
 
 
@@ -63,7 +56,7 @@ class PartsCache:
         self._engine, self._folder = engine, folder
         self._locks: defaultdict[int, Lock] = defaultdict(Lock)
 
-    def load(self, app_id: int, stamps: Sequence[Stamp], fresh: dict[int, Log]) -> list[Log]:
+    def load(self, app_id: int, stamps: Sequence[Stamp], fresh: dict[int, Log]) -> Sequence[Log]:
         """The parts of these logs together.
 
         `fresh` holds logs that are in memory already; they are taken out, to be let go.
@@ -74,7 +67,7 @@ class PartsCache:
         with self._locks[app_id]:
             return self._load(app_id, sorted(stamps), fresh)
 
-    def _load(self, app_id: int, stamps: Sequence[Stamp], fresh: dict[int, Log]) -> list[Log]:
+    def _load(self, app_id: int, stamps: Sequence[Stamp], fresh: dict[int, Log]) -> Sequence[Log]:
         found = self._find(app_id, stamps)
         if found:
             written, parts = found
@@ -103,16 +96,18 @@ class PartsCache:
             return None
         return merge([stamp.read(self._engine, line) for stamp, line in grown])
 
-    def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], list[Log]] | None:
+    def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], LogParts] | None:
         """Parts of these logs, in which at most rows of live ones are missing."""
         for folder in self._folder.glob(f"app-{app_id}.*"):
             if folder.suffix == MAKING:
                 continue
             try:
-                contents = _contents(folder)
-                if _grown(contents.stamps, stamps) is not None:
-                    return contents.stamps, _read(folder, contents.parts)
-            except (OSError, ValueError) as error:
+                parts = LogParts(Folder(folder))
+                written = [Stamp(*stamp) for stamp in parts.contents["stamps"]]
+                if _grown(written, stamps) is not None:
+                    parts.check()
+                    return written, parts
+            except (OSError, ValueError, LookupError) as error:
                 _note.warning("a cache of parts is broken", folder=folder.name, error=str(error))
         return None
 
@@ -122,23 +117,15 @@ class PartsCache:
         stamps: Sequence[Stamp],
         parts: Iterable[Log],
         terms: dict[str, list[str]],
-    ) -> list[Log]:
+    ) -> LogParts:
         self._folder.mkdir(parents=True, exist_ok=True)
         self._clear(app_id)
         name = sha256(json.dumps(stamps).encode()).hexdigest()[:24]
         folder = self._folder / f"app-{app_id}.{name}"
         making = folder.with_name(folder.name + MAKING)
-        making.mkdir()
-        count = 0
-        for count, part in enumerate(parts, start=1):
-            columns = {name: pa.array(part.columns[name]) for name in DTYPES}
-            _write_table(making / _part_name(count), pa.table(columns))
-        for name in DICTIONARIES:
-            table = pa.table({"text": pa.array(terms[name], pa.large_string())})
-            _write_table(making / f"{name}.{_TERMS}", table)
-        (making / _CONTENTS).write_text(json.dumps({"stamps": stamps, "parts": count}))
+        write_parts(Folder(making), parts, terms, stamps=stamps)
         making.rename(folder)
-        return _read(folder, count)
+        return LogParts(Folder(folder))
 
     def _clear(self, app_id: int) -> None:
         """Take an app's folders away; what is mapped in memory stays readable.
@@ -150,25 +137,6 @@ class PartsCache:
             shutil.rmtree(left, ignore_errors=True)
         for old in self._folder.glob(f"app-{app_id}.*"):
             shutil.rmtree(old.rename(old.with_name(old.name + MAKING)), ignore_errors=True)
-
-
-def _part_name(number: int) -> str:
-    return f"part-{number:04}.arrow"
-
-
-def _write_table(path: Path, table: pa.Table) -> None:
-    with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
-        writer.write_table(table.combine_chunks())
-
-
-class _Contents(NamedTuple):
-    stamps: list[Stamp]
-    parts: int
-
-
-def _contents(folder: Path) -> _Contents:
-    found = json.loads((folder / _CONTENTS).read_text())
-    return _Contents([Stamp(*stamp) for stamp in found["stamps"]], found["parts"])
 
 
 def _grown(before: Sequence[Stamp], after: Sequence[Stamp]) -> list[tuple[Stamp, int]] | None:
@@ -183,25 +151,3 @@ def _grown(before: Sequence[Stamp], after: Sequence[Stamp]) -> list[tuple[Stamp,
     if not same or any(line > stamp.through for stamp, line in grown):
         return None
     return [*grown, *new] if all(stamp.through for stamp, _ in new) else None
-
-
-def _read(folder: Path, count: int) -> list[Log]:
-    terms = {
-        name: _read_table(folder / f"{name}.{_TERMS}")["text"].to_pylist() for name in DICTIONARIES
-    }
-    parts = []
-    for number in range(1, count + 1):
-        table = _read_table(folder / _part_name(number))
-        parts.append(Log({name: _mapped(table[name]) for name in DTYPES}, terms))
-    return parts
-
-
-def _read_table(path: Path) -> pa.Table:
-    with pa.memory_map(str(path)) as source:
-        return pa.ipc.open_file(source).read_all()
-
-
-def _mapped(column: pa.ChunkedArray) -> Column:
-    if not column.num_chunks:
-        return np.empty(0, column.type.to_pandas_dtype())
-    return np.asarray(column.chunk(0).to_numpy(zero_copy_only=True))

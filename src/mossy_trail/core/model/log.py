@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any, TypeVar
@@ -278,7 +278,7 @@ class Codes:
         return Log(_recoded(tail, codings), terms)
 
 
-def sample(parts: Sequence[Log], rows: int) -> list[Log]:
+def sample(parts: Iterable[Log], rows: int) -> list[Log]:
     """The first of these parts, as many as have so many rows together, but at least one.
 
     Which users are in them depends on their names alone.

@@ -99,7 +99,7 @@ def view_map(app: TheApp, study: TheStudy, scope: TheScope) -> MapView:
 @router.get("/draft")
 def draft_map(app: TheApp, study: TheStudy) -> DraftView:
     """A map drafted from the log alone, each guess with its reason. Nothing is changed."""
-    made = draft(sample([steps.log for steps in study.parts], DRAFTED_FROM))
+    made = draft(sample((steps.log for steps in study.parts), DRAFTED_FROM))
     document = {"mossy_map": 1, "app": app.name, **made.document}
     return DraftView(document=document, guesses=[asdict(guess) for guess in made.guesses])  # type: ignore[misc]
 

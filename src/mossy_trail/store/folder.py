@@ -1,0 +1,156 @@
+"""Columns as Arrow files in a folder: of this machine, or of whatever else fsspec reaches."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping, Sequence
+from functools import cached_property
+from mmap import ACCESS_COPY, mmap
+from pathlib import Path
+from typing import Any, overload
+from uuid import uuid4
+
+import numpy as np
+import pyarrow as pa
+
+from mossy_trail.core.model.log import DICTIONARIES, DTYPES, Column, Log
+
+MAKING = ".making"
+"""Ends the name of what is not whole: on its way in, or out."""
+_CONTENTS = "contents.json"
+
+
+class Folder:
+    """A folder by its path, or by a URL such as `s3://bucket/name`.
+
+    What is in a folder of this machine is mapped into memory, elsewhere it is read. A file is
+    there as a whole or not at all, whenever whoever writes it is killed.
+    """
+
+    def __init__(self, url: str | Path) -> None:
+        self.url = str(url)
+
+    def __repr__(self) -> str:
+        return f"Folder({self.url!r})"
+
+    @property
+    def _away(self) -> bool:
+        return "://" in self.url
+
+    @cached_property
+    def _elsewhere(self) -> Any:
+        from fsspec.core import url_to_fs
+
+        return url_to_fs(self.url)[0]
+
+    def _path(self, name: str) -> str:
+        return f"{self.url.rstrip('/')}/{name}"
+
+    def write(self, name: str, content: bytes | memoryview) -> None:
+        if self._away:
+            self._elsewhere.pipe_file(self._path(name), bytes(content))
+            return
+        path = Path(self._path(name))
+        path.parent.mkdir(parents=True, exist_ok=True)
+        making = path.with_name(f"{path.name}.{uuid4().hex}{MAKING}")
+        making.write_bytes(content)
+        making.rename(path)
+
+    def read(self, name: str) -> mmap | bytearray:
+        """What may be written to, and is never written back. Raises `OSError` where there is no
+        such file."""
+        if self._away:
+            return bytearray(self._elsewhere.cat_file(self._path(name)))
+        with open(self._path(name), "rb") as file:
+            return mmap(file.fileno(), 0, access=ACCESS_COPY)
+
+    def write_table(self, name: str, table: pa.Table) -> None:
+        sink = pa.BufferOutputStream()
+        with pa.ipc.new_file(sink, table.schema) as writer:
+            writer.write_table(table.combine_chunks())
+        self.write(name, memoryview(sink.getvalue()))
+
+    def read_table(self, name: str) -> pa.Table:
+        return pa.ipc.open_file(pa.py_buffer(self.read(name))).read_all()
+
+    def write_columns(self, name: str, columns: Mapping[str, Column]) -> None:
+        self.write_table(name, pa.table({key: pa.array(own) for key, own in columns.items()}))
+
+    def read_columns(self, name: str) -> dict[str, Column]:
+        """The columns of numbers of a table, as arrays that may be written to."""
+        content = self.read(name)
+        whole = pa.py_buffer(content)
+        table = pa.ipc.open_file(whole).read_all()
+
+        def plain(column: pa.ChunkedArray) -> Column:
+            dtype = column.type.to_pandas_dtype()
+            if not len(column):
+                return np.empty(0, dtype)
+            place = column.chunk(0).buffers()[1].address - whole.address
+            return np.frombuffer(content, dtype, len(column), place)
+
+        return {key: plain(table[key]) for key in table.column_names}
+
+
+class LogParts(Sequence[Log]):
+    """The parts of a log, which share their dictionaries, in a folder. Each is opened when it is
+    asked for, and held by whoever asks."""
+
+    def __init__(self, folder: Folder) -> None:
+        """Raises `OSError`, `ValueError` or `LookupError` where no parts are in there."""
+        self.folder = folder
+        self.contents = json.loads(bytes(folder.read(_CONTENTS)))
+        self.rows: list[int] = self.contents["rows"]
+
+    @cached_property
+    def terms(self) -> dict[str, list[str]]:
+        return {
+            name: self.folder.read_table(f"{name}.terms.arrow")["text"].to_pylist()
+            for name in DICTIONARIES
+        }
+
+    def check(self) -> None:
+        """Open all of it once; raises the same where a file is missing, or cut short."""
+        if [len(part) for part in self] != self.rows:
+            raise ValueError("parts have other rows than are said")
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    @overload
+    def __getitem__(self, number: int) -> Log: ...
+
+    @overload
+    def __getitem__(self, number: slice) -> list[Log]: ...
+
+    def __getitem__(self, number: int | slice) -> Log | list[Log]:
+        if isinstance(number, slice):
+            return [self[i] for i in range(len(self))[number]]
+        columns = self.folder.read_columns(part_name(range(len(self))[number]))
+        return Log({name: columns[name] for name in DTYPES}, self.terms)
+
+
+def part_name(number: int) -> str:
+    return f"part-{number:04}.arrow"
+
+
+def write_parts(
+    folder: Folder, parts: Iterable[Log], terms: Mapping[str, list[str]], **more: Any
+) -> None:
+    """Write the parts that have rows, one after the other, and what else there is to say of
+    them."""
+    rows: list[int] = []
+    for part in filter(len, parts):
+        folder.write_columns(part_name(len(rows)), part.columns)
+        rows.append(len(part))
+    write_contents(folder, rows, terms, **more)
+
+
+def write_contents(
+    folder: Folder, rows: Sequence[int], terms: Mapping[str, list[str]], **more: Any
+) -> None:
+    """Say of a folder that it has parts of so many rows."""
+    for name in DICTIONARIES:
+        table = pa.table({"text": pa.array(terms[name], pa.large_string())})
+        folder.write_table(f"{name}.terms.arrow", table)
+    folder.write(_CONTENTS, json.dumps({"rows": list(rows), **more}).encode())
