@@ -14,8 +14,10 @@ from datetime import UTC, datetime
 from enum import StrEnum
 from importlib.metadata import version
 from pathlib import Path
-from tempfile import TemporaryDirectory
+from tempfile import TemporaryDirectory, gettempdir
 from typing import Annotated, Any
+from uuid import uuid4
+from weakref import finalize
 
 import typer
 import yaml
@@ -42,12 +44,18 @@ from mossy_trail.engine.measures import measured
 from mossy_trail.engine.registry import MEASURES
 from mossy_trail.engine.scoped import STRETCHES
 from mossy_trail.engine.segments import SegmentError
+from mossy_trail.engine.shelf import Shelf
 from mossy_trail.engine.study import Study
+from mossy_trail.engine.workers import client_of, executor_of
+from mossy_trail.ingest.spread import Spread
+from mossy_trail.ingest.spread import read as read_spread
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.errors import UnusableFile, UnusableMap
 from mossy_trail.intake.installation import installation_key
+from mossy_trail.intake.mapping import Mapping
 from mossy_trail.intake.mapping_file import mapping_document, parse_mapping
 from mossy_trail.intake.reader import LogFile, Progress, Reading, Watcher, look, preview, read_log
+from mossy_trail.store.folder import Folder
 from mossy_trail.tables import tables_of
 
 PORT = 8750
@@ -63,16 +71,23 @@ say = Console(stderr=True, highlight=False)
 
 
 def _there(paths: list[Path]) -> list[Path]:
+    """The files, and those in folders."""
+    found: list[Path] = []
     for path in paths:
+        found += sorted(one for one in path.iterdir() if one.is_file()) if path.is_dir() else [path]
+    for path in found:
         if path != STANDARD and not path.is_file():
             raise typer.BadParameter(f"there is no file {str(path)!r}")
-    return paths
+    if not found:
+        raise typer.BadParameter("there is no file in there")
+    return found
 
 
 LogFiles = Annotated[
     list[Path],
     typer.Argument(
-        help="Log files: CSV, JSON, Parquet or XES; - for standard input.", callback=_there
+        help="Log files, or folders of some: CSV, JSON, Parquet, XES; - for standard input.",
+        callback=_there,
     ),
 ]
 MapFile = Annotated[
@@ -82,6 +97,24 @@ MappingFile = Annotated[
     Path | None,
     typer.Option(
         "--mapping", help="How files are read: YAML or JSON.", exists=True, dir_okay=False
+    ),
+]
+
+
+Cluster = Annotated[
+    str,
+    typer.Option(
+        envvar="MOSSY_CLUSTER",
+        help="Address of a Dask scheduler, whose workers do it; see docs/scale.md.",
+        show_default=False,
+    ),
+]
+Shared = Annotated[
+    str,
+    typer.Option(
+        envvar="MOSSY_SHARED",
+        help="A folder that all of a cluster's workers reach, or a URL for fsspec.",
+        show_default=False,
     ),
 ]
 
@@ -118,6 +151,15 @@ def up(
     data: Annotated[Path, typer.Option(envvar="MOSSY_DATA", hidden=True)] = Path(".data"),
     port: Annotated[int, typer.Option(help="Another is taken if it is not free.")] = PORT,
     demo_rows: Annotated[int, typer.Option(hidden=True, help="For a quicker start.")] = ROWS,
+    memory: Annotated[
+        float,
+        typer.Option(
+            envvar="MOSSY_MEMORY",
+            help="GB for replayed logs, which lie in files beyond; else a third of the machine's.",
+            show_default=False,
+        ),
+    ] = 0,
+    cluster: Cluster = "",
 ) -> None:
     """Start everything, and serve the pages until Ctrl-C."""
     try:
@@ -126,7 +168,8 @@ def up(
         missing = f"The server needs {error.name}: pip install 'mossy-trail[server]'"
         say.print(missing, style="red", markup=False)
         raise typer.Exit(1) from None
-    serve(data, fresh, port, demo_rows, say)
+    with _plain_errors():
+        serve(data, fresh, port, demo_rows, round(memory * 1e9), cluster, say)
 
 
 class Only(StrEnum):
@@ -162,13 +205,15 @@ def replay(
     ],
     map_file: MapFile = None,
     mapping: MappingFile = None,
+    cluster: Cluster = "",
+    shared: Shared = "",
 ) -> None:
     """Replay logs, and write every step."""
     if out != STANDARD and out.suffix[1:] not in FORMS:
         endings = ", ".join(f".{form}" for form in FORMS)
         raise typer.BadParameter(f"{out} must end in {endings}", param_hint="--out")
     with _plain_errors():
-        study = _study(logs, map_file, mapping)
+        study = _study(logs, map_file, mapping, cluster, shared)
         if out == STANDARD:
             _pour(study)
         else:
@@ -221,6 +266,8 @@ def measure(
     whole: Annotated[bool, typer.Option("--whole", help="Paths: ways to their end too.")] = False,
     pattern: Annotated[str, typer.Option(help="Patterns: what is looked for.")] = "",
     as_json: Annotated[bool, typer.Option("--json", help="Figures as JSON.")] = False,
+    cluster: Cluster = "",
+    shared: Shared = "",
 ) -> None:
     """Print the figures that the page shows."""
     asked = MEASURES[name.name]
@@ -242,7 +289,7 @@ def measure(
         stretches = " or ".join(STRETCHES)
         raise typer.BadParameter(f"{stretches}, and without --by", param_hint="--over")
     with _plain_errors():
-        study = _study(logs, map_file, mapping)
+        study = _study(logs, map_file, mapping, cluster, shared)
     if asked.name == "funnel" and not spec:
         document = funnel.onboarding(study.app_map)
         if document is None:
@@ -274,10 +321,12 @@ def find(
     mapping: MappingFile = None,
     segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
     each: Annotated[bool, typer.Option("--each", help="Every match, as JSON Lines.")] = False,
+    cluster: Cluster = "",
+    shared: Shared = "",
 ) -> None:
     """Find the journeys with steps that fit a pattern."""
     with _plain_errors():
-        study = _study(logs, map_file, mapping)
+        study = _study(logs, map_file, mapping, cluster, shared)
         if each:
             for match in patterns.found_in(study, Scope(segment=segment), pattern):
                 typer.echo(json.dumps(match))
@@ -300,10 +349,12 @@ def compare(
     mapping: MappingFile = None,
     unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
     as_json: Annotated[bool, typer.Option("--json", help="All figures, as JSON.")] = False,
+    cluster: Cluster = "",
+    shared: Shared = "",
 ) -> None:
     """Hold two groups against each other in all figures."""
     with _plain_errors():
-        study = _study(logs, map_file, mapping)
+        study = _study(logs, map_file, mapping, cluster, shared)
     try:
         found = comparing.compare(study, Scope(unit=unit.value), comparing.Sides(one, other, by))
     except (SegmentError, KeyError) as error:
@@ -327,9 +378,11 @@ def findings(
     unit: Annotated[UnitName, typer.Option(help="What is counted.")] = UnitName.SESSIONS,
     segment: Annotated[str, typer.Option(help="A segment, as JSON.")] = "",
     as_json: Annotated[bool, typer.Option("--json", help="With all figures, as JSON.")] = False,
+    cluster: Cluster = "",
+    shared: Shared = "",
 ) -> None:
     """Tell what stands out in a log."""
-    found, _, _ = _found(logs, map_file, mapping, unit, segment)
+    found, _, _ = _found(logs, map_file, mapping, unit, segment, cluster, shared)
     if as_json:
         typer.echo(json.dumps(asdict(found), indent=2))
         return
@@ -370,11 +423,17 @@ def write_report(
 
 
 def _found(
-    logs: list[Path], map_file: Path | None, mapping: Path | None, unit: UnitName, segment: str
+    logs: list[Path],
+    map_file: Path | None,
+    mapping: Path | None,
+    unit: UnitName,
+    segment: str,
+    cluster: str = "",
+    shared: str = "",
 ) -> tuple[Findings, Study, Scope]:
     scope = Scope(unit=unit.value, segment=segment)
     with _plain_errors():
-        study = _study(logs, map_file, mapping)
+        study = _study(logs, map_file, mapping, cluster, shared)
         return standing_out(study, scope), study, scope
 
 
@@ -480,11 +539,55 @@ def _described(app_map: AppMap, found: dict[str, Any]) -> list[str]:
     return lines
 
 
-def _study(logs: list[Path], map_file: Path | None, mapping: Path | None) -> Study:
-    app_map, reading = _map(map_file), _read(logs, mapping)
-    if reading.set_aside:
-        say.print(f"{len(reading.set_aside):,} of {reading.rows_read:,} rows were set aside.")
+def _study(
+    logs: list[Path],
+    map_file: Path | None,
+    mapping: Path | None,
+    cluster: str = "",
+    shared: str = "",
+) -> Study:
+    app_map = _map(map_file)
+    if cluster:
+        return _spread(logs, app_map, mapping, cluster, shared)
+    reading = _read(logs, mapping)
+    _tell_set_aside(reading)
     return _replayed(reading, app_map)
+
+
+def _tell_set_aside(found: Reading | Spread) -> None:
+    if found.set_aside:
+        say.print(f"{len(found.set_aside):,} of {found.rows_read:,} rows were set aside.")
+
+
+def _spread(
+    logs: list[Path], app_map: AppMap, mapping: Path | None, cluster: str, shared: str
+) -> Study:
+    """The study of a cluster, whose files go with it."""
+    if STANDARD in logs:
+        raise typer.BadParameter("a cluster reads files alone", param_hint="LOGS")
+    client = client_of(cluster)
+    folder = Folder(shared or gettempdir()).under(f"mossy-{uuid4().hex}")
+    told, key = _told(mapping)
+    try:
+        found = read_spread(
+            client, [LogFile(path.resolve(), str(path)) for path in logs], folder, told, key
+        )
+        _tell_set_aside(found)
+        shelf = Shelf(folder.under("replay"), executor_of(client))
+        study = Study(found.parts, app_map, shelf=shelf)
+    except BaseException:
+        folder.remove()
+        raise
+    finalize(study, folder.remove)
+    return study
+
+
+def _told(mapping: Path | None) -> tuple[Mapping | None, bytes]:
+    """How files are said to be read, and the key to hash columns with."""
+    if mapping is None:
+        return None, b""
+    key = installation_key(Path(os.environ.get("MOSSY_DATA", ".data")))
+    return parse_mapping(mapping.read_bytes()), key
 
 
 def _map(map_file: Path | None) -> AppMap:
@@ -496,8 +599,7 @@ def _replayed(reading: Reading, app_map: AppMap) -> Study:
 
 
 def _read(logs: list[Path], mapping: Path | None) -> Reading:
-    told = parse_mapping(mapping.read_bytes()) if mapping else None
-    key = installation_key(Path(os.environ.get("MOSSY_DATA", ".data"))) if told else b""
+    told, key = _told(mapping)
     with Bar(console=say, transient=True) as bar, ExitStack() as open_:
         files = [
             LogFile(_poured(open_), "standard input")

@@ -17,29 +17,35 @@ import uvicorn
 from rich.console import Console
 
 from mossy_trail.demo.load import load_if_empty
+from mossy_trail.engine.workers import client_of, executor_of
 from mossy_trail.store.cluster import Cluster, ClusterError, free_port
 from mossy_trail.store.database import connect, migrate
 from mossy_trail.warm import warm
 from mossy_trail.web.app import create_app
-from mossy_trail.web.context import new_context
+from mossy_trail.web.context import Context, new_context
 
 
-def serve(data: Path, fresh: bool, port: int, demo_rows: int, say: Console) -> None:
-    """Start everything, and serve the pages until it is interrupted."""
+def serve(
+    data: Path, fresh: bool, port: int, demo_rows: int, memory: int, cluster: str, say: Console
+) -> None:
+    """Start everything, and serve the pages until it is interrupted.
+
+    `memory` is for replayed logs, in bytes; `cluster` is the address of one that replays them.
+    """
     signal.signal(signal.SIGTERM, signal.getsignal(signal.SIGINT))
     _keep_notes()
     try:
         with _database(data, fresh) as url:
-            _serve_pages(url, data, port, demo_rows, say)
+            workers = executor_of(client_of(cluster)) if cluster else None
+            context = new_context(connect(url), data, memory, workers)
+            _serve_pages(context, port, demo_rows, say)
     except ClusterError as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise SystemExit(1) from None
 
 
-def _serve_pages(url: str, data: Path, port: int, demo_rows: int, say: Console) -> None:
-    engine = connect(url)
-    migrate(engine)
-    context = new_context(engine, data)
+def _serve_pages(context: Context, port: int, demo_rows: int, say: Console) -> None:
+    migrate(context.engine)
     if load_if_empty(context.importer, demo_rows):
         say.print("Loading the demo: Skerry Crossings, a made-up ferry app.")
     serve_on = free_port(port)
@@ -53,7 +59,7 @@ def _serve_pages(url: str, data: Path, port: int, demo_rows: int, say: Console) 
     )
     Thread(target=warm, daemon=True).start()
     _serve(uvicorn.Server(config), say)
-    engine.dispose()
+    context.engine.dispose()
 
 
 def _keep_notes() -> None:
@@ -84,8 +90,8 @@ def _database(data: Path, fresh: bool) -> Iterator[str]:
     own = os.environ.get("DATABASE_URL")
     cluster = Cluster(data / "postgres")
     if fresh:
-        shutil.rmtree(data / "parts", ignore_errors=True)
-        shutil.rmtree(data / "uploads", ignore_errors=True)
+        for cache in ("parts", "replays", "uploads"):
+            shutil.rmtree(data / cache, ignore_errors=True)
         cluster.remove()
     if own:
         yield own

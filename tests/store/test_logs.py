@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import shutil
 import threading
@@ -25,9 +26,11 @@ from mossy_trail.engine.study import Study
 from mossy_trail.ingest.live import LiveLogs
 from mossy_trail.intake.cloud_events import SentEvent
 from mossy_trail.store.database import migrations
+from mossy_trail.store.folder import MAKING
 from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log
 from mossy_trail.store.models import App, Base, Row, SetAsideRow, StoredLog
-from mossy_trail.store.parts import MAKING, PartsCache, Stamp
+from mossy_trail.store.parts import PartsCache, Stamp
+from tests.conftest import until
 
 FILES = [{"name": "skerry.csv", "bytes": 7}]
 
@@ -205,10 +208,13 @@ def test_parts_hold_what_their_stamp_says_though_the_log_grows(
     assert [lines(stamp) for stamp in stamps] == [[1, 2], [1, 2, 3], [1, 2, 3, 4, 5]]
 
 
+def studies_in(engine: Engine, folder: Path, memory: int = 1 << 30) -> studies.Studies:
+    return studies.Studies(engine, PartsCache(engine, folder / "parts"), folder / "replays", memory)
+
+
 def test_studies_unused_for_longest_are_let_go(
-    engine: Engine, demo_log: Log, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    engine: Engine, demo_log: Log, tmp_path: Path
 ) -> None:
-    monkeypatch.setattr(studies, "ROWS_KEPT", 2 * 500)
     log = demo_log.take(np.arange(500))
     with Session(engine) as session, session.begin():
         apps = [App(key=f"app-{i}", name="App") for i in range(3)]
@@ -217,7 +223,7 @@ def test_studies_unused_for_longest_are_let_go(
         a, b, c = (app.id for app in apps)
     for app in (a, b, c):
         store(engine, app, log)
-    kept = studies.Studies(engine, PartsCache(engine, tmp_path))
+    kept = studies_in(engine, tmp_path, 2 * 500 * studies.BYTES_A_ROW)
     of_a, of_b = kept.of(a), kept.of(b)
     assert kept.of(a) is of_a
     kept.of(c)
@@ -233,7 +239,7 @@ def test_a_study_grows_with_live_rows_and_is_made_anew_behind(
     monkeypatch.setattr(studies, "FEWEST_TO_GROW", 0)
     monkeypatch.setattr(studies, "LONGEST_REST", 0.0)
     store(engine, app_id, demo_log)
-    live, kept = LiveLogs(engine), studies.Studies(engine, PartsCache(engine, tmp_path / "parts"))
+    live, kept = LiveLogs(engine), studies_in(engine, tmp_path)
     made = [kept.of(app_id)]
     user = demo_log.terms["user"][int(demo_log.columns["user"][0])]
     for number, who in enumerate([user, "somebody new", user]):
@@ -252,6 +258,26 @@ def test_a_study_grows_with_live_rows_and_is_made_anew_behind(
     assert anew.rows_lately == 0
     assert tabs(anew) == tabs(made[3]) != tabs(made[0])
     assert health.measure(anew)["screens"] == health.measure(made[3])["screens"]
+
+
+def test_a_study_without_room_in_memory_lies_in_files_and_goes_on_while_it_is_made_anew(
+    engine: Engine, app_id: int, demo_log: Log, tmp_path: Path
+) -> None:
+    store(engine, app_id, demo_log)
+    in_memory = studies_in(engine, tmp_path / "other").of(app_id)
+    live, kept = LiveLogs(engine), studies_in(engine, tmp_path, memory=1)
+    made = kept.of(app_id)
+    assert (made.shelved, in_memory.shelved) == (True, False)
+    assert tabs(made) == tabs(in_memory)
+    row = {"user": "somebody new", "screen": "Live", "time": "2026-05-29T10:00:00Z"}
+    live.receive(app_id, [SentEvent("phone", "1", json.dumps(row))])
+    live.read_in()
+    until(lambda: kept.of(app_id).rows == in_memory.rows + 1)
+    assert kept.of(app_id).shelved
+    assert len(list((tmp_path / "replays").iterdir())) == 2
+    del made
+    gc.collect()
+    assert len(list((tmp_path / "replays").iterdir())) == 1
 
 
 def tabs(study: Study) -> Measured:

@@ -18,6 +18,7 @@ from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.replay.ends import Ends
 from mossy_trail.core.replay.replay import replay
 from mossy_trail.engine.recent import Recent
+from mossy_trail.engine.workers import threads
 from mossy_trail.store.folder import Folder, LogParts
 from mossy_trail.store.replays import keep, kept
 
@@ -138,11 +139,8 @@ def _elsewhere(
     """The parts as a worker has them."""
 
     def opened() -> ShelvedParts:
-        from mossy_trail.engine.study import threads
-
-        return ShelvedParts(
-            LogParts(Folder(logs)), Shelf(Folder(folder), threads, room), app_map, read_at, end
-        )
+        shelf = Shelf(Folder(folder), threads, room)
+        return ShelvedParts(LogParts(Folder(logs)), shelf, app_map, read_at, end)
 
     return _here.of((folder, end is None), opened)
 

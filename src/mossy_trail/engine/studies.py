@@ -2,23 +2,32 @@
 
 from __future__ import annotations
 
+import shutil
 from collections import defaultdict
+from collections.abc import Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from pathlib import Path
 from threading import Lock, Thread
 from time import monotonic
+from uuid import uuid4
+from weakref import finalize
 
 from sqlalchemy import Engine, func, select
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import Log
+from mossy_trail.engine.shelf import Shelf
 from mossy_trail.engine.study import Study
+from mossy_trail.engine.workers import threads
+from mossy_trail.store.folder import Folder, LogParts
 from mossy_trail.store.models import AppMapVersion, StoredLog
 from mossy_trail.store.parts import PartsCache, Stamp, most_beside
 
-ROWS_KEPT = 12_000_000
-"""Rows of studies that are kept in memory, beside one that is in use."""
+BYTES_A_ROW = 150
+"""Memory that a row takes with its replay, as it is asked."""
 ANEW = "anew"
 """The thread that makes a study anew while it is being asked."""
 FEWEST_TO_GROW = 500_000
@@ -59,12 +68,28 @@ class _Made:
     @property
     def resting(self) -> bool:
         """It was made so lately that making it anew for a few live rows would keep a core busy."""
-        return monotonic() - self.at < min(self.took, LONGEST_REST)
+        rest = self.took if self.study.shelved else min(self.took, LONGEST_REST)
+        return monotonic() - self.at < rest
 
 
 class Studies:
-    def __init__(self, engine: Engine, parts: PartsCache) -> None:
-        self._engine, self._parts = engine, parts
+    """All of them take about so much `memory` together, in bytes.
+
+    One that would take more by itself is replayed into the folder `shelves` and mapped from there;
+    so is every one that `workers` work on.
+    """
+
+    def __init__(
+        self,
+        engine: Engine,
+        parts: PartsCache,
+        shelves: Path,
+        memory: int,
+        workers: Executor | None = None,
+    ) -> None:
+        self._engine, self._parts, self._workers = engine, parts, workers
+        self._shelves, self._memory = shelves, memory
+        shutil.rmtree(shelves, ignore_errors=True)
         self._made: dict[int, _Made] = {}
         self._order = Lock()
         self._fresh: dict[int, Log] = {}
@@ -81,8 +106,9 @@ class Studies:
                 study = (made and self._grown(made, version)) or self._make(app_id, version)
                 made = _Made(version, study, monotonic(), monotonic() - begun)
             self._keep(app_id, made)
-        if made.study.rows_lately > most_beside(made.rows):
-            self._make_behind(app_id, made.version)
+        lags = made.study.shelved and made.version != version and not made.resting
+        if lags or made.study.rows_lately > most_beside(made.rows):
+            self._make_behind(app_id, version)
         return made.study
 
     def _grown(self, made: _Made, version: Version) -> Study | None:
@@ -117,16 +143,17 @@ class Studies:
         """Keep it as the newest; those unused for longest go when together they are too large."""
         with self._order:
             self._made.pop(app_id, None)
-            room = ROWS_KEPT - made.rows
+            room = self._memory - self._takes(made.rows)
             for other, study in reversed(list(self._made.items())):
-                room -= study.rows
+                room -= self._takes(study.rows)
                 if room < 0:
                     del self._made[other]
             self._made[app_id] = made
 
     def _holds(self, made: _Made, version: Version) -> bool:
+        """A shelved one goes on being asked while it is made anew behind."""
         only_live = made.version.differs_in_live_rows_only(version)
-        return made.version == version or (only_live and made.resting)
+        return made.version == version or (only_live and (made.resting or made.study.shelved))
 
     def keep(self, log_id: int, log: Log) -> None:
         """A log was stored that is still in memory: make the next study from there."""
@@ -149,8 +176,24 @@ class Studies:
             return Version(stamps, session.scalar(newest) or 0, read_at)
 
     def _make(self, app_id: int, version: Version) -> Study:
-        parts = self._parts.load(app_id, version.logs, self._fresh) if version.logs else []
-        return Study(parts, self._map(app_id, version.map), version.read_at, str(version))
+        parts: Sequence[Log] = []
+        if version.logs:
+            parts = self._parts.load(app_id, version.logs, self._fresh, self._is_shelved)
+        shelf = None
+        if isinstance(parts, LogParts) and self._is_shelved(sum(parts.rows)):
+            folder = self._shelves / f"app-{app_id}-{uuid4().hex}"
+            shelf = Shelf(Folder(folder), self._workers or threads, self._memory // 2)
+        app_map = self._map(app_id, version.map)
+        study = Study(parts, app_map, version.read_at, str(version), shelf)
+        if shelf:
+            finalize(study, shelf.folder.remove)
+        return study
+
+    def _is_shelved(self, rows: int) -> bool:
+        return self._workers is not None or rows * BYTES_A_ROW > self._memory
+
+    def _takes(self, rows: int) -> int:
+        return min(rows * BYTES_A_ROW, self._memory // 2)
 
     def _map(self, app_id: int, version: int) -> AppMap:
         with Session(self._engine) as session:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
@@ -30,6 +29,7 @@ from mossy_trail.core.replay.ends import Ends
 from mossy_trail.core.replay.replay import learn, replay
 from mossy_trail.engine.recent import Recent
 from mossy_trail.engine.shelf import Shelf, ShelvedParts
+from mossy_trail.engine.workers import threads
 from mossy_trail.store.folder import LogParts
 
 MOST_GROUPS = 12
@@ -46,7 +46,6 @@ ENOUGH_TO_LEARN = 100_000
 Answer = TypeVar("Answer")
 Item = TypeVar("Item")
 Element = TypeVar("Element", bound=np.generic)
-threads = ThreadPoolExecutor(2, "parts")
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 from mmap import ACCESS_COPY, mmap
@@ -43,11 +44,22 @@ class Folder:
 
         return url_to_fs(self.url)[0]
 
+    def under(self, name: str) -> Folder:
+        return Folder(self._path(name))
+
+    def remove(self) -> None:
+        """Delete it and all that is in it, if it is there."""
+        if not self._away:
+            shutil.rmtree(self.url, ignore_errors=True)
+        elif self._elsewhere.exists(self.url):
+            self._elsewhere.rm(self.url, recursive=True)
+
     def _path(self, name: str) -> str:
         return f"{self.url.rstrip('/')}/{name}"
 
     def write(self, name: str, content: bytes | memoryview) -> None:
         if self._away:
+            self._elsewhere.makedirs(self.url, exist_ok=True)
             self._elsewhere.pipe_file(self._path(name), bytes(content))
             return
         path = Path(self._path(name))
@@ -76,6 +88,13 @@ class Folder:
     def write_columns(self, name: str, columns: Mapping[str, Column]) -> None:
         self.write_table(name, pa.table({key: pa.array(own) for key, own in columns.items()}))
 
+    def write_texts(self, name: str, texts: Sequence[str]) -> None:
+        self.write_table(name, pa.table({"text": pa.array(texts, pa.large_string())}))
+
+    def read_texts(self, name: str) -> list[str]:
+        found: list[str] = self.read_table(name)["text"].to_pylist()
+        return found
+
     def read_columns(self, name: str) -> dict[str, Column]:
         """The columns of numbers of a table, as arrays that may be written to."""
         content = self.read(name)
@@ -100,14 +119,12 @@ class LogParts(Sequence[Log]):
         """Raises `OSError`, `ValueError` or `LookupError` where no parts are in there."""
         self.folder = folder
         self.contents = json.loads(bytes(folder.read(_CONTENTS)))
-        self.rows: list[int] = self.contents["rows"]
+        found = sorted((int(number), rows) for number, rows in self.contents["rows"].items())
+        self._numbers, self.rows = [number for number, _ in found], [rows for _, rows in found]
 
     @cached_property
     def terms(self) -> dict[str, list[str]]:
-        return {
-            name: self.folder.read_table(f"{name}.terms.arrow")["text"].to_pylist()
-            for name in DICTIONARIES
-        }
+        return {name: self.folder.read_texts(_terms_name(name)) for name in DICTIONARIES}
 
     def check(self) -> None:
         """Open all of it once; raises the same where a file is missing, or cut short."""
@@ -126,12 +143,20 @@ class LogParts(Sequence[Log]):
     def __getitem__(self, number: int | slice) -> Log | list[Log]:
         if isinstance(number, slice):
             return [self[i] for i in range(len(self))[number]]
-        columns = self.folder.read_columns(part_name(range(len(self))[number]))
+        columns = self.folder.read_columns(_part_name(self._numbers[number]))
         return Log({name: columns[name] for name in DTYPES}, self.terms)
 
 
-def part_name(number: int) -> str:
+def write_part(folder: Folder, number: int, part: Mapping[str, Column]) -> None:
+    folder.write_columns(_part_name(number), part)
+
+
+def _part_name(number: int) -> str:
     return f"part-{number:04}.arrow"
+
+
+def _terms_name(dictionary: str) -> str:
+    return f"{dictionary}.terms.arrow"
 
 
 def write_parts(
@@ -139,18 +164,18 @@ def write_parts(
 ) -> None:
     """Write the parts that have rows, one after the other, and what else there is to say of
     them."""
-    rows: list[int] = []
-    for part in filter(len, parts):
-        folder.write_columns(part_name(len(rows)), part.columns)
-        rows.append(len(part))
+    rows: dict[int, int] = {}
+    for number, part in enumerate(parts):
+        if len(part):
+            write_part(folder, number, part.columns)
+            rows[number] = len(part)
     write_contents(folder, rows, terms, **more)
 
 
 def write_contents(
-    folder: Folder, rows: Sequence[int], terms: Mapping[str, list[str]], **more: Any
+    folder: Folder, rows: Mapping[int, int], terms: Mapping[str, list[str]], **more: Any
 ) -> None:
-    """Say of a folder that it has parts of so many rows."""
+    """Say of a folder which parts it has, by their numbers, and of how many rows."""
     for name in DICTIONARIES:
-        table = pa.table({"text": pa.array(terms[name], pa.large_string())})
-        folder.write_table(f"{name}.terms.arrow", table)
-    folder.write(_CONTENTS, json.dumps({"rows": list(rows), **more}).encode())
+        folder.write_texts(_terms_name(name), terms[name])
+    folder.write(_CONTENTS, json.dumps({"rows": rows, **more}).encode())

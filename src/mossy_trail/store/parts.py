@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import shutil
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from hashlib import sha256
 from pathlib import Path
 from threading import Lock
@@ -56,27 +56,42 @@ class PartsCache:
         self._engine, self._folder = engine, folder
         self._locks: defaultdict[int, Lock] = defaultdict(Lock)
 
-    def load(self, app_id: int, stamps: Sequence[Stamp], fresh: dict[int, Log]) -> Sequence[Log]:
+    def load(
+        self,
+        app_id: int,
+        stamps: Sequence[Stamp],
+        fresh: dict[int, Log],
+        large: Callable[[int], bool] = lambda rows: False,
+    ) -> Sequence[Log]:
         """The parts of these logs together.
 
-        `fresh` holds logs that are in memory already; they are taken out, to be let go.
+        `fresh` holds logs that are in memory already; they are taken out, to be let go. Those of so
+        many rows that they are `large` are always `LogParts`.
 
         Where a live log has grown only a little since parts were written, its new rows are put
         into these in memory. One at a time loads those of an app, as they may be written.
         """
         with self._locks[app_id]:
-            return self._load(app_id, sorted(stamps), fresh)
+            return self._load(app_id, sorted(stamps), fresh, large)
 
-    def _load(self, app_id: int, stamps: Sequence[Stamp], fresh: dict[int, Log]) -> Sequence[Log]:
+    def _load(
+        self,
+        app_id: int,
+        stamps: Sequence[Stamp],
+        fresh: dict[int, Log],
+        large: Callable[[int], bool],
+    ) -> Sequence[Log]:
         found = self._find(app_id, stamps)
         if found:
             written, parts = found
-            rows = sum(map(len, parts))
+            rows = sum(parts.rows)
             tail = self.tail(written, stamps, rows)
             # Who signs in now can tell who earlier rows are of.
             if tail is not None and not any(map(tells_accounts, [tail, *parts])):
-                extended = extend(parts, tail) if len(tail) else parts
-                if len(tail) <= most_beside(rows):
+                if not len(tail):
+                    return parts
+                extended = extend(parts, tail)
+                if len(tail) <= most_beside(rows) and not large(rows + len(tail)):
                     return extended
                 return self._write(app_id, stamps, extended, extended[0].terms)
         held: list[Log | None] = [fresh.pop(stamp.log, None) for stamp in stamps]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
+from concurrent.futures import Executor
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
@@ -32,11 +34,19 @@ class Context:
     live: LiveLogs
 
 
-def new_context(engine: Engine, data: Path) -> Context:
-    """Everything that serves one data directory."""
+def new_context(
+    engine: Engine, data: Path, memory: int = 0, workers: Executor | None = None
+) -> Context:
+    """Everything that serves one data directory.
+
+    Replayed logs take about so much `memory`, in bytes, a third of the machine's where nothing is
+    said; `workers` on other machines must reach the directory.
+    """
     uploads = data / "uploads"
     uploads.mkdir(parents=True, exist_ok=True)
-    studies = Studies(engine, PartsCache(engine, data / "parts"))
+    parts = PartsCache(engine, data / "parts")
+    memory = memory or os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 3
+    studies = Studies(engine, parts, data / "replays", memory, workers)
     importer = Importer(engine, uploads, installation_key(data), studies.keep, studies.landed)
     return Context(engine, studies, importer, LiveLogs(engine))
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any, TypeVar
@@ -152,25 +152,28 @@ def merge(logs: Sequence[Log]) -> Log:
         return empty_log()
     if len(logs) == 1:
         return logs[0]
-    terms, codings = _unite_all(logs)
-    pieces = [_recoded(log, coding) for log, coding in zip(logs, codings, strict=True)]
+    terms, codings = united([log.terms for log in logs])
+    pieces = [recoded(log.columns, own) for log, own in zip(logs, codings, strict=True)]
     return Log({name: np.concatenate([p.pop(name) for p in pieces]) for name in DTYPES}, terms)
 
 
-def _recoded(log: Log, codings: dict[str, Column]) -> dict[str, Column]:
-    """The log's columns in the codes of other dictionaries."""
+def recoded(columns: Mapping[str, Column], codings: Mapping[str, Column]) -> dict[str, Column]:
+    """A log's columns in the codes of other dictionaries."""
     return {
         name: recode(column, codings[DICTIONARY_OF[name]]) if name in DICTIONARY_OF else column
-        for name, column in log.columns.items()
+        for name, column in columns.items()
     }
 
 
-def _unite_all(logs: Sequence[Log]) -> tuple[dict[str, list[str]], list[dict[str, Column]]]:
-    """United dictionaries, and per log how its codes of each become theirs."""
+def united(
+    each: Sequence[dict[str, list[str]]],
+) -> tuple[dict[str, list[str]], list[dict[str, Column]]]:
+    """United dictionaries, of the terms of several logs, and per log how its codes of each become
+    theirs."""
     terms: dict[str, list[str]] = {}
-    codings: list[dict[str, Column]] = [{} for _ in logs]
+    codings: list[dict[str, Column]] = [{} for _ in each]
     for name in DICTIONARIES:
-        terms[name], own = _unite([log.terms[name] for log in logs])
+        terms[name], own = _unite([of_log[name] for of_log in each])
         for coding, of_log in zip(codings, own, strict=True):
             coding[name] = of_log
     return terms, codings
@@ -275,7 +278,7 @@ class Codes:
             if len(codes) > len(terms[name]):
                 terms[name] = list(codes)
         self.terms = terms
-        return Log(_recoded(tail, codings), terms)
+        return Log(recoded(tail.columns, codings), terms)
 
 
 def sample(parts: Iterable[Log], rows: int) -> list[Log]:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -30,21 +33,37 @@ def people(log: Log) -> Log:
     """
     if not tells_accounts(log):
         return log
-    columns, installs = log.columns, log.terms["user"]
-    names = [*installs, *log.terms["account"]]
-    codes = {name: code for code, name in reversed(list(enumerate(names)))}
-    order = sorted_rows(
-        columns["user"],
-        len(installs),
-        *(columns[name] for name in ("time", "order", "file", "line")),
-    )
-    named = _people(order, columns["user"], columns["account"], len(installs))
-    unique = np.array([codes[name] for name in names], "int32")
-    used, person = np.unique(unique[named], return_inverse=True)
+    names = Names.of(log.terms)
+    used, person = np.unique(names.of_rows(log.columns), return_inverse=True)
     return Log(
-        {**columns, "user": person.astype("int32")},
-        {**log.terms, "user": [names[code] for code in used]},
+        {**log.columns, "user": person.astype("int32")},
+        {**log.terms, "user": [names.text[code] for code in used]},
     )
+
+
+class Names(NamedTuple):
+    """The names of installs, then of accounts; and per name the code of the first that is the
+    same."""
+
+    text: list[str]
+    first: NDArray[np.int32]
+    installs: int
+
+    @classmethod
+    def of(cls, terms: Mapping[str, list[str]]) -> Names:
+        text = [*terms["user"], *terms["account"]]
+        codes = {name: code for code, name in reversed(list(enumerate(text)))}
+        return cls(text, np.array([codes[name] for name in text], "int32"), len(terms["user"]))
+
+    def of_rows(self, columns: Mapping[str, Column]) -> NDArray[np.int32]:
+        """The code of the person that each row is of, of rows with all that their installs have;
+        shape (rows,)."""
+        order = sorted_rows(
+            columns["user"],
+            self.installs,
+            *(columns[name] for name in ("time", "order", "file", "line")),
+        )
+        return self.first[_people(order, columns["user"], columns["account"], self.installs)]
 
 
 @kernel
