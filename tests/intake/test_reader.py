@@ -16,11 +16,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mossy_trail.core.model.log import EVENTS, NONE, Log
-from mossy_trail.intake import records
+from mossy_trail.intake import pile, records
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.reader import Reading, raw_record, read_files
 from mossy_trail.intake.times import Times
 from tests.campaign import examples
+from tests.conftest import Demo
 from tests.intake.reading import read_and_keep
 
 HEADER = b"time,user,event,screen,params,version\n"
@@ -330,3 +331,16 @@ def test_both_forms_of_a_log_read_alike(demo_log: Log, demo: Any) -> None:
         else:
             ours = [demo_log.text(name, i) for i in range(0, len(demo_log), 97)]
             assert ours == [other.text(name, i) for i in range(0, len(other), 97)], name
+
+
+def test_rows_that_memory_is_not_to_hold_are_piled_up_in_files(
+    demo: Demo, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    in_memory = read_files([demo.csv, demo.json_lines]).log
+    monkeypatch.setattr(pile, "MOST_IN_MEMORY", 1000)
+    in_files = read_files([demo.csv, demo.json_lines]).log
+    assert in_files.terms == in_memory.terms
+    for name, column in in_memory.columns.items():
+        assert in_files.columns[name].dtype == column.dtype
+        assert np.array_equal(in_files.columns[name], column), name
+        in_files.columns[name][0] = 0  # it is one's own

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.model.log import DTYPES, Column, Log, empty_log
 from mossy_trail.intake.coding import Coder
+from mossy_trail.intake.pile import Pile
 from mossy_trail.intake.records import FLAWS, GOOD, Block
 from mossy_trail.intake.times import BAD, Times
 from mossy_trail.intake.words import LEFT_OUT
@@ -58,7 +59,7 @@ class RowCollector:
     coder: Coder = field(default_factory=Coder)
     set_aside: list[SetAside] = field(default_factory=list)
     rows: int = 0
-    _pieces: list[dict[str, Column]] = field(default_factory=list)
+    _pieces: Pile = field(default_factory=Pile)
 
     def add(
         self,
@@ -91,7 +92,7 @@ class RowCollector:
         piece["time"], piece["line"] = time[usable], records.lines[good][usable]
         piece["file"] = np.full(len(piece["time"]), file)
         piece = {name: piece[name].astype(dtype, copy=False) for name, dtype in DTYPES.items()}
-        self._pieces.append(dict(piece))
+        self._pieces.add(piece)
         return piece
 
     def _piece(self, table: pa.Table) -> dict[str, Column]:
@@ -106,17 +107,10 @@ class RowCollector:
         )
 
     def log(self, files: Sequence[str]) -> Log:
-        """All good rows as one log; `files` are the names that its `file` column shows.
-
-        The blocks are let go column by column, so that no more than one is in memory twice.
-        """
-        if not self._pieces:
+        """All good rows as one log; `files` are the names that its `file` column shows."""
+        if not self.rows:
             return empty_log()
-        columns = {
-            name: np.concatenate([piece.pop(name) for piece in self._pieces]) for name in DTYPES
-        }
-        self._pieces.clear()
-        return Log(columns, {**self.coder.terms, "file": list(files)})
+        return Log(self._pieces.taken(), {**self.coder.terms, "file": list(files)})
 
 
 def flaws_of(table: pa.Table, time: NDArray[np.int64]) -> NDArray[np.uint8]:
