@@ -16,6 +16,7 @@ from pathlib import Path
 import duckdb
 import numpy as np
 
+from bench import scale
 from bench.asking import bench_asking
 from bench.data import SIMULATED, grown_csv, grown_log, simulated_csv
 from bench.getting_in import bench_getting_in, bench_onboarding, bench_sign_in, bench_start_up
@@ -89,6 +90,9 @@ def bench_shapes() -> str:
 
 
 def main() -> None:
+    if sys.argv[1:2] == ["scale"]:
+        scale.main([int(million) for million in sys.argv[2:]])
+        return
     million = float(sys.argv[1]) if len(sys.argv) > 1 else 2
     times = max(1, round(million * 1e6 / SIMULATED))
     print(f"{times * SIMULATED:,} rows; × n: that many times our time", flush=True)

@@ -23,7 +23,17 @@ from hypothesis import strategies as st
 from mossy_trail.core.model.log import DICTIONARY_OF, DTYPES, Log
 from mossy_trail.intake import records, source
 from mossy_trail.intake.errors import UnusableFile
-from mossy_trail.intake.reader import LogFile, Reading, look, preview, raw_record, read_files
+from mossy_trail.intake.reader import (
+    LogFile,
+    Progress,
+    Reading,
+    Watcher,
+    look,
+    preview,
+    raw_record,
+    read_files,
+    read_log,
+)
 from tests.campaign import examples
 from tests.conftest import Demo
 from tests.intake.reading import read_and_keep, read_kept
@@ -390,3 +400,24 @@ def _values(kind: pa.DataType) -> pa.Array:
         return pa.array([1.5, float("nan"), None], kind)
     narrow = {8: pa.int8(), 32: pa.int32()}.get(kind.bit_width, pa.int64())
     return pa.array([1, 100, None], narrow).cast(kind, safe=False)
+
+
+@pytest.mark.parametrize("name", ["log.csv", "log.jsonl", "log.parquet"])
+def test_how_far_a_reading_is_comes_to_all_of_each_file(
+    demo: Demo, tmp_path: Path, name: str
+) -> None:
+    path = tmp_path / name
+    if path.suffix == ".parquet":
+        parquet_file.write_table(pl.read_csv(demo.csv, infer_schema=False).to_arrow(), path)
+    else:
+        path.write_bytes((demo.csv if path.suffix == ".csv" else demo.json_lines).read_bytes())
+    seen: list[Progress] = []
+
+    class Seeing(Watcher):
+        def on_progress(self, progress: Progress) -> None:
+            seen.append(progress)
+
+    read_log([LogFile(path, name)] * 2, lambda _: None, Seeing())
+    done = [one.bytes_read for one in seen]
+    assert done == sorted(done)
+    assert done[-1] == seen[-1].bytes_total == 2 * path.stat().st_size

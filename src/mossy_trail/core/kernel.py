@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from numba import njit
+from numba import njit, typeof
 from numpy.typing import NDArray
 
 Function = TypeVar("Function", bound=Callable[..., Any])
@@ -40,6 +40,12 @@ def inner_kernel(function: Function) -> Function:
 def rare_kernel(function: Function) -> Function:
     """Compile an inner kernel that few rows come to by itself, as one that many places call."""
     return _inner(function, inline=False)
+
+
+def compile_for(function: Callable[..., Any], *arguments: Any) -> None:
+    """Compile a kernel for arguments such as these, without calling it."""
+    compiled: Any = function
+    compiled.compile(tuple(map(typeof, arguments)))
 
 
 def _inner(function: Function, inline: bool) -> Function:

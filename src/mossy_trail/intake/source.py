@@ -73,6 +73,10 @@ class Source:
         """Bytes of the file as it lies on disk that have been read."""
         return self._raw.tell()
 
+    def pass_by(self, share: float) -> None:
+        """Say how much of the file has been read, where it is not read from here."""
+        self._raw.seek(int(share * self.path.stat().st_size))
+
     def skip(self, size: int) -> None:
         """Leave out so many bytes of the head."""
         self._ahead = self._ahead[size:]

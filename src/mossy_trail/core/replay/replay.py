@@ -31,7 +31,7 @@ from mossy_trail.core.inference.transitions import (
 )
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.app_map import AppMap, Places, resolve
-from mossy_trail.core.model.log import EVENT, SECOND, Column, Log
+from mossy_trail.core.model.log import DICTIONARIES, EVENT, SECOND, Column, Log
 from mossy_trail.core.model.steps import MOVES, Steps
 from mossy_trail.core.replay.batches import FIRST_WAYS, Choices, Walked, walk_through
 from mossy_trail.core.replay.journeys import journeys_of
@@ -90,6 +90,11 @@ def replay(
         transitions = transitions or learn([log], app_map, settings)[0]
         walked = rows.walked(rows.weighed(transitions, unexplained)[0])
     return rows.steps(walked or rows.walked())
+
+
+def run_of_no_rows(app_map: AppMap) -> Run:
+    """What kernels are compiled for."""
+    return new_run(0, resolve(app_map, {name: [] for name in DICTIONARIES}), app_map.history, 0)
 
 
 def first_reading(log: Log, app_map: AppMap, settings: Settings | None = None) -> Steps:

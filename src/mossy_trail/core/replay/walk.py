@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from mossy_trail.core.kernel import inner_kernel, rare_kernel
+from mossy_trail.core.kernel import compile_for, inner_kernel, rare_kernel
 from mossy_trail.core.model.app_map import ROLE
 from mossy_trail.core.model.log import EVENT, NONE, OUTCOME
 from mossy_trail.core.model.steps import (
@@ -92,6 +92,18 @@ _LATE = 15
 """A link whose pattern is unknown, or that lands elsewhere, does so within so many settle times."""
 _KEPT, _MADE, _MERGED = FATE["kept"], FATE["made"], FATE["merged"]
 _DOUBLED, _REPEATED = FATE["doubled"], FATE["repeated"]
+
+
+def compile_branches(run: Run) -> None:
+    """Compile the kinds of rows that a walk comes to last."""
+    compile_for(_on_link, run, 0)
+    compile_for(_on_redirect, run, 0, 0)
+    compile_for(_on_named, run, 0, 0, 0)
+
+
+def compile_trunk(run: Run) -> None:
+    """Compile the walk itself, from the kinds that it comes to first."""
+    compile_for(walk, run, 0, 0)
 
 
 @inner_kernel

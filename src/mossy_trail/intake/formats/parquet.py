@@ -19,7 +19,7 @@ from mossy_trail.intake.formats.csv import distinct_names
 from mossy_trail.intake.records import GOOD, LONGEST_ROW, TOO_LONG, Block
 from mossy_trail.intake.source import Source
 
-BATCH = 50_000
+BATCH = 200_000
 _LINE = "\0line"
 _FLAW = "\0flaw"
 """Columns beside the file's own, in kept bytes: the number of each row, and what is wrong with
@@ -35,10 +35,12 @@ class Parquet:
     def batches(self, source: Source) -> Iterator[tuple[Block, pa.Table]]:
         try:
             file = parquet.ParquetFile(source.path)
+            begun, rows = source.line, max(file.metadata.num_rows, 1)
             for batch in file.iter_batches(BATCH):
                 table = pa.table(batch.columns, names=distinct_names(batch.schema.names))
                 block = TableBlock(table, np.arange(batch.num_rows) + source.line)
                 source.line += batch.num_rows
+                source.pass_by((source.line - begun) / rows)
                 yield block, block.good_texts()
         except (pa.ArrowException, pl.exceptions.PolarsError, OSError, UnicodeError) as error:
             said = str(error).partition("\n")[0][:120].rstrip(". ")
