@@ -8,8 +8,8 @@ import signal
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
-from threading import Thread
 from typing import Any
 
 import structlog
@@ -20,7 +20,7 @@ from mossy_trail.demo.load import load_if_empty
 from mossy_trail.engine.workers import client_of, executor_of
 from mossy_trail.store.cluster import Cluster, ClusterError, free_port
 from mossy_trail.store.database import connect, migrate
-from mossy_trail.warm import warm
+from mossy_trail.warm import Preparing
 from mossy_trail.web.app import create_app
 from mossy_trail.web.context import Context, new_context
 
@@ -37,7 +37,10 @@ def serve(
     try:
         with _database(data, fresh) as url:
             workers = executor_of(client_of(cluster)) if cluster else None
-            context = new_context(connect(url), data, memory, workers)
+            preparing = Preparing()
+            ready = partial(getattr, preparing, "says")
+            context = new_context(connect(url), data, memory, workers, ready)
+            preparing.start()
             _serve_pages(context, port, demo_rows, say)
     except ClusterError as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
@@ -57,7 +60,6 @@ def _serve_pages(context: Context, port: int, demo_rows: int, say: Console) -> N
         timeout_graceful_shutdown=2,
         timeout_keep_alive=75,  # a busy server must not hang up on who is about to ask more
     )
-    Thread(target=warm, daemon=True).start()
     _serve(uvicorn.Server(config), say)
     context.engine.dispose()
 

@@ -16,6 +16,7 @@ import time
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from threading import Thread
 
 import numpy as np
 
@@ -53,31 +54,85 @@ def warm() -> None:
         _weigh(log)
 
 
-def compile_all() -> None:
-    """The same by two processes."""
+def compile_all(first: bool) -> None:
+    """Compile by two processes, and tell of each piece of work that is done, after how many there
+    are: what is needed to bring a log in, or all, if that is not what is asked for `first`."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        helper = subprocess.Popen([sys.executable, "-m", "mossy_trail.warm", name])
+        helper = subprocess.Popen(
+            [sys.executable, "-m", "mossy_trail.warm", name, *["first"] * first]
+        )
         try:
-            log = _log(folder)
-            compile_branches(run_of_no_rows(_map()))
-            study = _handed_over(folder, log)
-            _share(folder, _questions(study))
+            _tell(str(FIRST if first else FIRST + REST + len(MEASURES)))
+            compile_trunk(run_of_no_rows(_map()))
+            _tell("walk")
+            study = _handed_over(folder, _log(folder))
+            _tell("replay")
+            if not first:
+                _share(folder, _questions(study))
             if helper.wait():
                 raise SystemExit(1)
         finally:
             helper.kill()
+    for stamp in ("first",) if first else ("first", "whole"):
+        (Path(os.environ["NUMBA_CACHE_DIR"]) / stamp).touch()
 
 
-def help_with(folder: Path) -> None:
+def help_with(folder: Path, first: bool) -> None:
     """What the other process does."""
     own = folder / "helper"
-    compile_trunk(run_of_no_rows(_map()))
+    compile_branches(run_of_no_rows(_map()))
+    _tell("branches")
     log = _log(own)
     _read_json(own)
+    _tell("files")
+    if first:
+        return
     _weigh(log)
+    _tell("weighing")
     questions = _questions(_taken_over(folder))
     _share(folder, dict(reversed(questions.items())))
+
+
+FIRST, REST = 4, 6
+"""Pieces of work, those that are not measures; see `help_with`, `compile_all` and `_questions`."""
+
+
+def _tell(done: str) -> None:
+    print(done, flush=True)
+
+
+class Preparing:
+    """Compiles what is not yet, and loads all, while the server is there already."""
+
+    def __init__(self) -> None:
+        self._done, self._of = 0, 0
+        self._thread = Thread(target=self._prepare, name="preparing", daemon=True)
+
+    def start(self) -> None:
+        self._of = 0 if self._compiled else FIRST + REST + len(MEASURES)
+        self._thread.start()
+
+    @property
+    def says(self) -> str:
+        """How far it is, while nothing can be asked."""
+        if not self._of:
+            return ""
+        return f"The tool is being made ready, once: {self._done} of {self._of} parts are."
+
+    @property
+    def _compiled(self) -> bool:
+        kernels = os.environ.get("NUMBA_CACHE_DIR")
+        return not kernels or (Path(kernels) / "whole").exists()
+
+    def _prepare(self) -> None:
+        if not self._compiled:
+            asked = [sys.executable, "-m", "mossy_trail.warm"]
+            with subprocess.Popen(asked, stdout=subprocess.PIPE) as compiling:
+                for self._done, _ in enumerate(compiling.stdout or ()):
+                    pass
+        self._of = 0
+        warm()
 
 
 def _share(folder: Path, questions: dict[str, Callable[[], object]]) -> None:
@@ -88,6 +143,7 @@ def _share(folder: Path, questions: dict[str, Callable[[], object]]) -> None:
         except FileExistsError:
             continue
         ask()
+        _tell(name)
 
 
 def _handed_over(folder: Path, log: Log) -> Study:
@@ -151,4 +207,7 @@ def _questions(study: Study) -> dict[str, Callable[[], object]]:
 
 
 if __name__ == "__main__":
-    help_with(Path(sys.argv[1])) if len(sys.argv) > 1 else compile_all()
+    if sys.argv[1:] in ([], ["first"]):
+        compile_all(bool(sys.argv[1:]))
+    else:
+        help_with(Path(sys.argv[1]), bool(sys.argv[2:]))

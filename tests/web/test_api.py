@@ -10,12 +10,15 @@ from pathlib import Path
 import httpx
 import pytest
 import schemathesis
+from fastapi.testclient import TestClient
 from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 from schemathesis.core.transport import Response
+from sqlalchemy import Engine
 
 from mossy_trail.demo.load import MAP
 from mossy_trail.web.app import create_app
+from mossy_trail.web.context import new_context
 from tests.campaign import examples
 from tests.conftest import Demo, Server
 from tests.core.test_replay import differences
@@ -30,6 +33,19 @@ def app(server: Server, demo: Demo) -> str:
     job = server.upload(key, demo.csv, name="May's log.csv")
     assert server.follow(job["id"])["state"] == "done"
     return key
+
+
+def test_until_the_tool_is_ready_questions_are_answered_by_how_far_it_is(
+    engine: Engine, tmp_path: Path
+) -> None:
+    said = ["The tool is being made ready, once: 3 of 21 parts are."]
+    context = new_context(engine, tmp_path, not_ready=lambda: said[0])
+    with TestClient(create_app(context), base_url="http://localhost") as client:
+        app = client.post("/api/apps", json={"name": "Early"}).json()["key"]
+        early = client.get(f"/api/apps/{app}/measures/tabs")
+        assert (early.status_code, early.json()["title"]) == (503, said[0])
+        said[0] = ""
+        assert client.get(f"/api/apps/{app}/measures/tabs").status_code == 200
 
 
 def test_the_log_is_there_with_an_account_of_every_row(

@@ -260,26 +260,36 @@ def _drained(buffer: io.BytesIO) -> bytes:
 
 _XES_HEAD = (
     '<?xml version="1.0" encoding="UTF-8"?>\n'
-    '<log xes.version="1849-2016" xes.features="" xmlns="http://www.xes-standard.org/">\n'
+    '<log xes.version="1849.2016" xes.features="" xmlns="http://www.xes-standard.org/">\n'
     '<extension name="Concept" prefix="concept" '
     'uri="http://www.xes-standard.org/concept.xesext"/>\n'
     '<extension name="Time" prefix="time" uri="http://www.xes-standard.org/time.xesext"/>\n'
+    '<global scope="trace"><string key="concept:name" value=""/><string key="user" value=""/>'
+    "</global>\n"
+    '<global scope="event"><date key="time:timestamp" value="1970-01-01T00:00:00Z"/>'
+    '<string key="concept:name" value=""/><string key="{how}" value=""/></global>\n'
+    '<classifier name="Screen" keys="concept:name"/>\n'
+    '<classifier name="Screen and {how}" keys="concept:name {how}"/>\n'
 )
 _NOT_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
 def _xes(schema: pa.Schema, tables: Iterator[pa.Table]) -> Iterator[bytes]:
-    """IEEE 1849-2016. A trace is a session of a user; its activity is the screen, or the event."""
-    yield _XES_HEAD.encode()
+    """IEEE 1849-2016. A trace is a session of a user, named by it, or else by user and begin; its
+    activity is the screen, or the event."""
+    yield _XES_HEAD.replace("{how}", "move" if "move" in schema.names else "event").encode()
     trace: tuple[str, str | None] | None = None
     for table in tables:
         lines: list[str] = []
         for row in _timed_as_text(_listed_as_words(table)).to_pylist():
             own = row["user"], row["session"]
-            if own != trace:
+            if own != trace or (row.get("step") == 1 and not own[1]):
                 lines.append("</trace>" if trace else "")
-                lines.append(f"<trace>{_xes_text('user', own[0])}")
-                lines.append(_xes_text("concept:name", own[1]) if own[1] else "")
+                name = own[1] or f"{own[0]} {row['time']}"
+                lines.append(f"<trace>{_xes_text('concept:name', name)}")
+                lines.append(_xes_text("user", own[0]))
+                # A log read again must not take the name for a session that it has not told.
+                lines.append("" if own[1] else _xes_text("session", ""))
                 trace = own
             lines.append(_xes_event(row))
         yield "\n".join(filter(None, lines)).encode() + b"\n"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
@@ -32,10 +32,16 @@ class Context:
     studies: Studies
     importer: Importer
     live: LiveLogs
+    not_ready: Callable[[], str]
+    """What is to be said instead of an answer, while none can be given."""
 
 
 def new_context(
-    engine: Engine, data: Path, memory: int = 0, workers: Executor | None = None
+    engine: Engine,
+    data: Path,
+    memory: int = 0,
+    workers: Executor | None = None,
+    not_ready: Callable[[], str] = str,
 ) -> Context:
     """Everything that serves one data directory.
 
@@ -48,7 +54,7 @@ def new_context(
     memory = memory or os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 3
     studies = Studies(engine, parts, data / "replays", memory, workers)
     importer = Importer(engine, uploads, installation_key(data), studies.keep, studies.landed)
-    return Context(engine, studies, importer, LiveLogs(engine))
+    return Context(engine, studies, importer, LiveLogs(engine), not_ready)
 
 
 def get_context(request: Request) -> Context:
@@ -78,6 +84,8 @@ TheApp = Annotated[App, Depends(get_app)]
 
 
 def get_study(app: TheApp, here: Here) -> Study:
+    if said := here.not_ready():
+        raise ProblemError(503, said, "This takes a minute or two; the page goes on by itself.")
     return here.studies.of(app.id)
 
 

@@ -17,8 +17,18 @@ from mossy_trail.core.model.app_map import Places
 from mossy_trail.core.model.log import Column
 from mossy_trail.core.model.steps import MOVE, Entries, StepColumns
 from mossy_trail.core.replay.landing import empty
-from mossy_trail.core.replay.run import ENTRIES, STEPS, Run, Source, fill, new_run
-from mossy_trail.core.replay.walk import walk
+from mossy_trail.core.replay.reading import first_way
+from mossy_trail.core.replay.run import (
+    ENTRIES,
+    SETTLE_TIME,
+    STEPS,
+    Run,
+    Source,
+    as_int64,
+    fill,
+    new_run,
+)
+from mossy_trail.core.replay.walk import choose, flush, take_row
 
 BATCH = 4096
 """Rows that a batch has at the least, if there are so many left."""
@@ -130,7 +140,14 @@ def _walk_through(
         run.state[:] = state
         empty(run)
         own = Run(rows, run.screens, run.entries, run.steps, run.tabs, run.state)
-        walk(own, settle, doubled)
+        own.state[SETTLE_TIME] = settle
+        for i in range(len(rows)):
+            if take_row(own, i, settle, doubled):
+                choice = rows[i].choice
+                if choice == _START:
+                    choice = first_way(own, as_int64(rows[i].screen), as_int64(rows[i].params))
+                choose(own, i, choice)
+        flush(own)
         shift = made - roots
         _take_entries(run, entries, roots, run.state[ENTRIES], shift)
         _take_steps(own, steps, written, begin, shift, guessed)

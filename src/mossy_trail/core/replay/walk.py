@@ -30,7 +30,6 @@ from mossy_trail.core.replay.landing import (
 )
 from mossy_trail.core.replay.reading import (
     back_or_forward,
-    first_way,
     go,
     may_be_a_link,
     navigated,
@@ -95,29 +94,16 @@ _DOUBLED, _REPEATED = FATE["doubled"], FATE["repeated"]
 
 
 def compile_branches(run: Run) -> None:
-    """Compile the kinds of rows that a walk comes to last."""
-    compile_for(_on_link, run, 0)
+    """Compile what a walk comes to late."""
+    compile_for(land, run, 0, 0, 0, 0)
     compile_for(_on_redirect, run, 0, 0)
-    compile_for(_on_named, run, 0, 0, 0)
+    compile_for(_on_link, run, 0)
+    compile_for(choose, run, 0, 0)
 
 
 def compile_trunk(run: Run) -> None:
-    """Compile the walk itself, from the kinds that it comes to first."""
-    compile_for(walk, run, 0, 0)
-
-
-@inner_kernel
-def walk(run: Run, settle: int, doubled: int) -> None:
-    """Take all rows; a view without a move is read as its `choice` says, or as the first way."""
-    rows = run.rows
-    run.state[SETTLE_TIME] = settle
-    for i in range(len(rows)):
-        if take_row(run, i, settle, doubled):
-            choice = rows[i].choice
-            if choice == _START:
-                choice = first_way(run, as_int64(rows[i].screen), as_int64(rows[i].params))
-            choose(run, i, choice)
-    flush(run)
+    """Compile a walk, from what it comes to first."""
+    compile_for(take_row, run, 0, 0, 0)
 
 
 @inner_kernel
@@ -129,25 +115,18 @@ def take_row(run: Run, i: int, settle: int, doubled: int) -> bool:
     state[SEARCH_BUDGET] += SEARCH_BUDGET_PER_ROW
     state[SPARE_ENTRIES] += 1
     event = rows[i].event
-    if event == _VIEW:
-        return rows[i].screen != NONE and _on_view(run, i, settle, doubled)
-    if event == _REDIRECT_ROW:
-        _on_redirect(run, i, settle)
-    elif _FIRST_MOVE <= event < _LAST_MOVE or event == _NAVIGATE or event == _TRAVERSE:
-        _on_move(run, i)
-    elif event == _LINK_ROW:
-        _on_link(run, i)
-    else:
-        _on_lifecycle(run, i, event)
-        if rows[i].screen != NONE and _shows(run, event):
-            return _on_named(run, i, settle, doubled)
-    return False
-
-
-@rare_kernel
-def _on_named(run: Run, i: int, settle: int, doubled: int) -> bool:
-    """A row of the app's life that names the screen it shows."""
-    return _on_view(run, i, settle, doubled)
+    if event != _VIEW:
+        if event == _REDIRECT_ROW:
+            _on_redirect(run, i, settle)
+        elif _FIRST_MOVE <= event < _LAST_MOVE or event == _NAVIGATE or event == _TRAVERSE:
+            _on_move(run, i)
+        elif event == _LINK_ROW:
+            _on_link(run, i)
+        else:
+            _on_lifecycle(run, i, event)
+        if not _shows(run, event):
+            return False
+    return rows[i].screen != NONE and _on_view(run, i, settle, doubled)
 
 
 @inner_kernel
