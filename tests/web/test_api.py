@@ -10,7 +10,6 @@ from pathlib import Path
 import httpx
 import pytest
 import schemathesis
-from fastapi.testclient import TestClient
 from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 from schemathesis.core.transport import Response
@@ -40,12 +39,17 @@ def test_until_the_tool_is_ready_questions_are_answered_by_how_far_it_is(
 ) -> None:
     said = ["The tool is being made ready, once: 3 of 21 parts are."]
     context = new_context(engine, tmp_path, not_ready=lambda: said[0])
-    with TestClient(create_app(context), base_url="http://localhost") as client:
-        app = client.post("/api/apps", json={"name": "Early"}).json()["key"]
-        early = client.get(f"/api/apps/{app}/measures/tabs")
-        assert (early.status_code, early.json()["title"]) == (503, said[0])
-        said[0] = ""
-        assert client.get(f"/api/apps/{app}/measures/tabs").status_code == 200
+    transport = httpx.ASGITransport(create_app(context))
+
+    async def ask() -> None:
+        async with httpx.AsyncClient(transport=transport, base_url="http://localhost") as client:
+            app = (await client.post("/api/apps", json={"name": "Early"})).json()["key"]
+            early = await client.get(f"/api/apps/{app}/measures/tabs")
+            assert (early.status_code, early.json()["title"]) == (503, said[0])
+            said[0] = ""
+            assert (await client.get(f"/api/apps/{app}/measures/tabs")).status_code == 200
+
+    asyncio.run(ask())
 
 
 def test_the_log_is_there_with_an_account_of_every_row(

@@ -128,7 +128,7 @@ def test_json_is_answered_in_json_and_what_cannot_be_used_is_told(server: Server
         (b"[" * 100_000, {"Content-Type": "application/json"}, 400, "no request"),
         (b"plain", {"Content-Encoding": "gzip"}, 400, "not gzip"),
         (gzip.compress(bytes(90 << 20))[:-9], {"Content-Encoding": "gzip"}, 400, "larger than"),
-        (gzip.compress(b"cut short")[:-9], {"Content-Encoding": "gzip"}, 400, "cut short"),
+        (gzip.compress(b"cut short", mtime=0)[:-9], {"Content-Encoding": "gzip"}, 400, "cut short"),
         (b"", {"Content-Encoding": "br"}, 400, "gzip is"),
         (b"", {"Content-Type": "text/plain"}, 415, "content type"),
         (b"", {"Authorization": "Bearer none"}, 401, "key fits no app"),
