@@ -207,7 +207,7 @@ def test_as_many_users_again_double_every_count(
         assert once[f".{path}"] == twice[f".{path}"]
 
 
-@examples(6)
+@examples(3)
 @given(share=st.sampled_from([1.0, 0.5, 0.03]), first=st.booleans(), seed=st.integers(0, 99))
 def test_what_is_brought_in_twice_moves_no_figure(
     rows: Rows,

@@ -12,10 +12,10 @@ from lxml import etree
 
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import NONE, split
+from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine.export import rows_of, steps_of, stream
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.reader import read_files
-from tests.conftest import Demo
 
 SPACE = "{http://www.xes-standard.org/}"
 ORDER = ["extension", "global", "classifier", "trace"]
@@ -28,8 +28,9 @@ VALUES: dict[str, Callable[[str], Any]] = {
 
 
 @pytest.fixture(scope="module")
-def without_sessions(demo: Demo, app_map: AppMap) -> Study:
-    log = read_files([demo.csv]).log
+def without_sessions(app_map: AppMap, tmp_path_factory: pytest.TempPathFactory) -> Study:
+    path, *_ = write(simulate(8_000, 3), tmp_path_factory.mktemp("xes"))
+    log = read_files([path]).log
     log.columns["session"][len(log) // 2 :] = NONE
     return Study(split(log, 2), app_map)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -198,7 +199,8 @@ def test_steps_go_out_in_every_format_within_the_scope(
         path.write_bytes(data)
         other = server.new_app("Steps as a log", with_map=False)
         assert server.follow(server.upload(other, path)["id"])["state"] == "done"
-        users = [text.split(b'"')[0].decode() for text in data.split(b'key="user" value="')[1:]]
+        traces = re.findall(rb'<trace>.*\n<string key="user" value="([^"]*)"', data)
+        users = [user.decode() for user in traces]
     journeys = server.client.get(f"/api/apps/{app}/journeys", params={**scope, "limit": 200}).json()
     assert found["total"] > 5
     assert set(users) == {journey["user"] for journey in journeys["journeys"]}

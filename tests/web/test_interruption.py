@@ -15,9 +15,10 @@ import httpx
 import pytest
 
 from mossy_trail.store.cluster import reachable
+from tests.campaign import LONG
 from tests.conftest import Demo, Server, until
 
-KILLS = 10
+KILLS = 60 if LONG else 6
 
 
 class Phone:

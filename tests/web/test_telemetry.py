@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import gzip
 import json
+import subprocess
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -177,5 +179,19 @@ def test_the_official_client_of_cloudevents_is_understood(server: Server, writte
     sent = {**message.headers, **key_of(server, app)}
     answer = server.client.post(f"/api/apps/{app}/events", content=message.body, headers=sent)
     assert (answer.status_code, answer.json()["accepted"]) == (200, 1)
+    live_rows(server, app, 1)
+    assert [(s["user"], s["screen"]) for s in steps(server, app)] == [("ann ü", "Board")]
+
+
+@pytest.mark.parametrize("mode", ["binary", "structured"])
+def test_the_official_javascript_client_of_cloudevents_is_understood(
+    server: Server, mode: str
+) -> None:
+    app = server.new_app("Events of a browser", with_map=False)
+    script = Path(__file__).parents[1] / "conformance" / "cloud_events.mjs"
+    url = f"{server.url}/api/apps/{app}/events"
+    asked = ["node", str(script), url, key_of(server, app)["Authorization"], mode]
+    said = json.loads(subprocess.run(asked, capture_output=True, check=True).stdout)
+    assert (said["status"], said["answer"]["accepted"]) == (200, 1)
     live_rows(server, app, 1)
     assert [(s["user"], s["screen"]) for s in steps(server, app)] == [("ann ü", "Board")]

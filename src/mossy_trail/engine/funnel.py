@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -20,7 +21,7 @@ from mossy_trail.core.stats.intervals import SMALL, Quartiles, Share, quartiles,
 from mossy_trail.engine.funnel_spec import FunnelSpec
 from mossy_trail.engine.rates import Asking, Told, Took, document, rates_of, single, single_time
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
-from mossy_trail.engine.scoped import alone, each_inside, joined_inside
+from mossy_trail.engine.scoped import alone, each_inside, joined_inside, scope_mask
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.pattern_text import read_pattern
 
@@ -125,11 +126,12 @@ def measure(study: Study, scope: Scope, spec: str) -> FunnelFigures:
 
 def told(study: Study, scope: Scope, asked: Asked) -> FunnelFigures:
     """Ask every part, and count."""
-    parts = each_inside(
-        study, scope, lambda s, inside: (_labels(s, inside, asked, scope.unit), int(inside.sum()))
-    )
     stages = asked.funnel.stages
-    found = _joined([labels for labels, _ in parts], len(stages))
+    parts = _matches(study, scope, asked)
+    if scope.unit == "users" and asked.count != "attempts":
+        users = study.pieces(study.index.user)
+        parts = [by_user(labels, own) for labels, own in zip(parts, users, strict=True)]
+    found = _joined(parts, len(stages))
     names = study.parts[0].places.names if study.parts else []
     counted = "attempts" if asked.count == "attempts" else scope.unit
     counted = "users" if asked.funnel.first_ever else counted
@@ -137,17 +139,33 @@ def told(study: Study, scope: Scope, asked: Asked) -> FunnelFigures:
     figures = [_stage(found, asked, i, names) for i in range(len(stages))]
     return FunnelFigures(
         counted,
-        sum(inside for _, inside in parts),
+        int(scope_mask(study, scope).sum()),
         figures,
         quartiles((found.times[done, -1] - found.times[done, 0]) / 1000),
         figures[0].count < SMALL,
     )
 
 
+def _matches(study: Study, scope: Scope, asked: Asked) -> list[Labels]:
+    """The matches of each part. What a journey has does not hang on others, so those of a group are
+    taken from those of all, which are kept; but for a user's first ever, which is one of some."""
+    whole = scope if asked.funnel.first_ever else replace(scope, part=None)
+    every: list[Labels] = study.labels.of(
+        (whole, repr(asked)), lambda: each_inside(study, whole, partial(_label, asked=asked))
+    )
+    if scope == whole:
+        return every
+    inside = study.pieces(scope_mask(study, scope))
+    return [labels.take(own[labels.journey]) for labels, own in zip(every, inside, strict=True)]
+
+
+def _label(steps: Steps, inside: NDArray[np.bool_], asked: Asked) -> Labels:
+    return label(steps, asked.funnel, inside, "attempt" if asked.count == "attempts" else "journey")
+
+
 def _labels(steps: Steps, inside: NDArray[np.bool_], asked: Asked, unit: str) -> Labels:
-    per: Literal["journey", "attempt"] = "attempt" if asked.count == "attempts" else "journey"
-    labels = label(steps, asked.funnel, inside, per)
-    if unit == "users" and per == "journey":
+    labels = _label(steps, inside, asked)
+    if unit == "users" and asked.count != "attempts":
         return by_user(labels, steps.journeys.user)
     return labels
 

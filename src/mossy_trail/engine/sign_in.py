@@ -102,7 +102,9 @@ def _told(study: Study) -> bool:
         outcome = steps.log.columns["outcome"][steps.log.columns["event"] == EVENT["sign_in"]]
         return bool((outcome != NONE).any())
 
-    return any(study.each(ask))
+    if "sign-in told" not in study.known:
+        study.known["sign-in told"] = any(study.each(ask))
+    return bool(study.known["sign-in told"])
 
 
 @evidence_of("sign-in")

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.kernel import kernel
+from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.app_map import ROLE
 from mossy_trail.core.model.log import EVENT, NONE, OUTCOME, Column
 from mossy_trail.core.model.steps import MOVE, Steps
@@ -27,6 +27,7 @@ session was signed in from the start."""
 _ENDED, _BACK, _RECOVERY, _SIGN_UP, _ELSEWHERE, _RESTORED = range(len(WAYS))
 _UNSET = -1
 _WAYS = len(WAYS)
+_POP = MOVE["pop"]
 _SIGN_IN_ROW, _RESTORED_ROW, _OK = EVENT["sign_in"], EVENT["session_restored"], OUTCOME["ok"]
 
 
@@ -67,7 +68,6 @@ EMPTY = Tally(
 def label(steps: Steps) -> Labels:
     """Label every journey of a part; linear in its steps and rows."""
     journeys, columns = steps.journeys, steps.log.columns
-    role = steps.role
     way = np.full(len(steps.places.role), _ELSEWHERE, "uint8")
     way[steps.places.role == ROLE["recovery"]] = _RECOVERY
     way[steps.places.role == ROLE["sign_up"]] = _SIGN_UP
@@ -76,13 +76,11 @@ def label(steps: Steps) -> Labels:
         journeys.steps,
         journeys.first_row,
         journeys.rows,
-        role == ROLE["sign_in"],
-        way[steps.screen],
-        steps.steps.move == MOVE["pop"],
-        steps.steps.visible,
-        columns["event"],
-        columns["outcome"],
-        columns["time"],
+        (steps.places.role == ROLE["sign_in"], way),
+        (steps.screen, steps.steps.move, steps.steps.visible),
+        read_only(columns["event"]),
+        read_only(columns["outcome"]),
+        read_only(columns["time"]),
     )
     return Labels(labels, to_try, to_in, journeys.user)
 
@@ -93,22 +91,22 @@ def _label(
     steps: Column,
     first_row: Column,
     rows: Column,
-    is_sign_in: Column,
-    way: Column,
-    is_back: Column,
-    visible: Column,
+    of_screen: tuple[Column, Column],
+    walked: tuple[Column, Column, Column],
     event: Column,
     outcome: Column,
     time: Column,
 ) -> tuple[NDArray[np.uint8], NDArray[np.int64], NDArray[np.int64]]:
     n = len(first_step)
+    is_sign_in, way = of_screen
+    screen, move, visible = walked
     labels = np.zeros(n, np.uint8)
     to_try, to_in = np.full(n, _UNSET, np.int64), np.full(n, _UNSET, np.int64)
     for j in range(n):
         met = last = _UNSET
         end_step, end = first_step[j] + steps[j], first_row[j] + rows[j]
         for step in range(first_step[j], end_step):
-            if is_sign_in[step]:
+            if is_sign_in[screen[step]]:
                 met = step if met == _UNSET else met
                 last = step
         stage, tried_at, restored = int(met != _UNSET), 0, False
@@ -133,8 +131,8 @@ def _label(
             while after < end_step and visible[after] <= tried_at:
                 after += 1
         if after < end_step:
-            went = way[after]
-            if went == _ELSEWHERE and is_back[after]:
+            went = way[screen[after]]
+            if went == _ELSEWHERE and move[after] == _POP:
                 went = _BACK
         labels[j] = stage * _WAYS + (_ENDED if stage == 3 else went)
     return labels, to_try, to_in
