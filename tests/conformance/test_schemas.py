@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import subprocess
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -31,7 +30,6 @@ def test_schemas_are_strict_and_take_what_we_write(demo: Demo) -> None:
     )
     assert [bool(wrong) for wrong in maps["wrong"]] == [False, True, True]
     assert [bool(wrong) for wrong in mappings["wrong"]] == [False, True]
-    assert asdict(mapping_file.parse_mapping(json.dumps(written))) == asdict(drafted)
 
 
 def told(asked: list[tuple[str, list[Any]]]) -> list[dict[str, Any]]:
