@@ -7,8 +7,6 @@ import subprocess
 from pathlib import Path
 from typing import Any
 
-import yaml
-
 from mossy_trail.demo.load import MAP
 from mossy_trail.intake import app_map_file, mapping_file
 from mossy_trail.intake.reader import LogFile, look, preview
@@ -18,7 +16,7 @@ from tests.conftest import Demo
 def test_schemas_are_strict_and_take_what_we_write(demo: Demo) -> None:
     drafted = preview(look(LogFile(demo.csv))).mapping
     written = mapping_file.mapping_document(drafted)
-    app_map = yaml.safe_load(MAP.read_text())
+    app_map = app_map_file.parse_map(MAP.read_text())
     asked = [
         (str(app_map_file.SCHEMA), [app_map, {"mossy_map": 2}, {**app_map, "scrns": []}]),
         (str(mapping_file.SCHEMA), [written, {**written, "fields": {"nothing": ["a"]}}]),
