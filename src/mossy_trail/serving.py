@@ -41,7 +41,10 @@ def serve(
             ready = partial(getattr, preparing, "says")
             context = new_context(connect(url), data, memory, workers, ready)
             preparing.start()
-            _serve_pages(context, port, demo_rows, say)
+            try:
+                _serve_pages(context, port, demo_rows, say)
+            finally:
+                preparing.stop()
     except ClusterError as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise SystemExit(1) from None

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import os
 import pickle
+import signal
 import subprocess
 import sys
 import tempfile
@@ -107,11 +108,17 @@ class Preparing:
 
     def __init__(self) -> None:
         self._done, self._of = 0, 0
+        self._compiling: subprocess.Popen[bytes] | None = None
         self._thread = Thread(target=self._prepare, name="preparing", daemon=True)
 
     def start(self) -> None:
         self._of = 0 if self._compiled else FIRST + REST + len(MEASURES)
         self._thread.start()
+
+    def stop(self) -> None:
+        """Leave no process behind."""
+        if self._compiling and self._compiling.poll() is None:
+            os.killpg(self._compiling.pid, signal.SIGTERM)
 
     @property
     def says(self) -> str:
@@ -128,9 +135,13 @@ class Preparing:
     def _prepare(self) -> None:
         if not self._compiled:
             asked = [sys.executable, "-m", "mossy_trail.warm"]
-            with subprocess.Popen(asked, stdout=subprocess.PIPE) as compiling:
-                for self._done, _ in enumerate(compiling.stdout or ()):
-                    pass
+            # Both of its processes are of one group, to be stopped together.
+            self._compiling = subprocess.Popen(
+                asked, stdout=subprocess.PIPE, start_new_session=True
+            )
+            for done, _ in enumerate(self._compiling.stdout or ()):
+                self._done = done
+            self._compiling.wait()
         self._of = 0
         warm()
 

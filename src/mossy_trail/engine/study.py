@@ -230,6 +230,8 @@ class Study:
 
     @cached_property
     def rows(self) -> int:
+        if isinstance(self.parts, ShelvedParts):
+            return sum(self.parts.logs.rows)
         return sum(self.each(lambda steps: len(steps.log)))
 
     @cached_property
