@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any, TypeVar
+from unittest.mock import patch
 
 RUNS = 3
 Rows = list[tuple[Any, ...]]
@@ -39,7 +41,7 @@ def table() -> str:
     names = list(dict.fromkeys(name for _, _, others in TABLE for name in others))
     rows = [["what", "ours, s", *(f"{name}, s" for name in names), "× the best"]]
     for what, ours, others in TABLE:
-        peers = [time for name, time in others.items() if name != COPYING]
+        peers = [time for name, time in others.items() if name not in (COPYING, ALONE)]
         best = f"× {min(peers) / ours:.1f}" if peers else ""
         times = [f"{others[name]:.3f}" if name in others else "" for name in names]
         rows.append([what, f"{ours:.3f}", *times, best])
@@ -47,9 +49,19 @@ def table() -> str:
     return "\n".join(f"| {' | '.join(row)} |" for row in rows)
 
 
+ALONE = "ours, one thread"
+
+
+def alone(ask: Callable[[], Any]) -> float:
+    """The time of a question to us where parts are asked one after the other."""
+    with ThreadPoolExecutor(1) as one, patch("mossy_trail.engine.study.threads", one):
+        return timed(ask)[0]
+
+
 def compare(what: str, *asks: Callable[[], Rows]) -> None:
     """Time the same question asked of us, DuckDB and Polars; their answers must be ours."""
     found = [timed(ask) for ask in asks]
     ours, duck, polars = (sorted(answer) for _, answer in found)
     assert ours == duck == polars, (what, ours[:3], duck[:3], polars[:3])
-    line(what, found[0][0], {"DuckDB": found[1][0], "Polars": found[2][0]})
+    beside = {"DuckDB": found[1][0], "Polars": found[2][0], ALONE: alone(asks[0])}
+    line(what, found[0][0], beside)
