@@ -169,7 +169,7 @@ def replayed(walk: Walk, folder: Path) -> list[dict[str, Any]]:
     return steps_of(Study(split(read_files([path]).log, 1), app_map))
 
 
-@examples(400)
+@examples(250)
 @given(acts=ACTS, views=st.booleans(), rules=RULES, habits=HABITS)
 def test_any_moves_from_anywhere_under_any_history_rules(
     tmp_path_factory: pytest.TempPathFactory,

@@ -316,7 +316,7 @@ def scratch(server: Server, tmp_path_factory: pytest.TempPathFactory) -> str:
 
 
 @pytest.mark.parametrize("operation", OPERATIONS)
-@examples(15, suppress_health_check=list(HealthCheck))
+@examples(10, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_no_request_breaks_the_server(
     server: Server, scratch: str, operation: str, data: st.DataObject

@@ -126,15 +126,25 @@ class Found:
 def find(
     study: Study, mask: NDArray[np.bool_], wanted: Wanted | None = None, sort: Sort = "newest"
 ) -> Found:
-    """Those of `mask` that are wanted, in order.
+    """Those of `mask` that are wanted, in order; kept, as pages are turned.
 
     Ties are told apart by start, user and session, so the order never depends on that of the
     parts.
     """
-    mask = matching(study, mask, wanted or Wanted())
+    asked = wanted or Wanted()
+    # What is kept holds the mask itself, so that no other can come to have its identity.
+    _, found = study.orders.of(
+        (id(mask), asked, sort), lambda: (mask, _found(study, mask, asked, sort))
+    )
+    return found
+
+
+def _found(study: Study, mask: NDArray[np.bool_], wanted: Wanted, sort: Sort) -> Found:
     index = study.index
-    positions = np.flatnonzero(mask)
-    user_rank = _name_ranks(study.terms["user"])
+    positions = np.flatnonzero(matching(study, mask, wanted))
+    if "user ranks" not in study.known:
+        study.known["user ranks"] = _name_ranks(study.terms["user"])
+    user_rank = study.known["user ranks"]
     key = -trait(study, TRAIT_OF[sort]) if sort in TRAIT_OF else _sort_key(index, sort)
     order = np.lexsort((user_rank[index.user[positions]], -index.start[positions], key[positions]))
     return Found(positions[order])
@@ -156,6 +166,8 @@ def _name_ranks(names: list[str]) -> NDArray[np.int64]:
 
 def matching(study: Study, mask: NDArray[np.bool_], wanted: Wanted) -> NDArray[np.bool_]:
     """Those of `mask` that are wanted."""
+    if wanted == Wanted():
+        return mask
     mask = mask & study.joined(wanted.mask)
     for name, least in (("turns", wanted.turns), ("tries", wanted.tries)):
         if least:

@@ -36,6 +36,8 @@ MOST_GROUPS = 12
 """Values of a property for which figures are told, at the most."""
 MOST_KEPT = 24
 """Segments, figures' journeys, and groups that are kept for the next question."""
+MOST_ORDERS = 6
+"""Lists of journeys that are kept in order."""
 MOST_LABELS = 4
 """Labels of journeys that are kept, as a figure's journeys are asked for after the figure."""
 MOST_BYTES = 512 << 20
@@ -134,6 +136,7 @@ class Study:
         self.segments: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.evidence: Recent[NDArray[np.bool_]] = Recent(MOST_KEPT)
         self.groups: Recent[Any] = Recent(MOST_KEPT)
+        self.orders: Recent[tuple[Any, Any]] = Recent(MOST_ORDERS)
         self.values: Recent[Any] = Recent(10 * MOST_KEPT)
         self.comparisons: Recent[Any] = Recent(MOST_LABELS)
         self.labels: Recent[Any] = Recent(MOST_LABELS)
