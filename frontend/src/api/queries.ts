@@ -52,11 +52,29 @@ export const SORTS = {
 } as const;
 export type Sort = keyof typeof SORTS;
 
-export function useApps() {
-  return useQuery({ queryKey: ["apps"], queryFn: () => dataOf(api.GET("/api/apps")) });
-}
-
 const SECONDS_BETWEEN_LOOKS = 3;
+
+/**
+ * All apps. While one has no log, it is looked whether some has come in, whatever page is open; then
+ * all is asked anew.
+ */
+export function useApps() {
+  const queries = useQueryClient();
+  return useQuery({
+    queryKey: ["apps"],
+    queryFn: async () => {
+      const before = queries.getQueryData<AppSummary[]>(["apps"]);
+      const now = await dataOf(api.GET("/api/apps"));
+      const had = new Map(before?.map((app) => [app.key, app.logs]));
+      if (now.some((app) => app.logs && had.get(app.key) === 0)) {
+        queries.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] !== "apps" });
+      }
+      return now;
+    },
+    refetchInterval: ({ state }) =>
+      state.data?.some((app) => !app.logs) ? SECONDS_BETWEEN_LOOKS * 1000 : false,
+  });
+}
 
 /** How much is in scope. While an app sends its events by itself, all figures follow it. */
 export function useScopeCounts(app: AppSummary, scope: Scope) {
