@@ -111,10 +111,10 @@ def on_one_machine(million: int, files: list[Path], folder: Path) -> dict[str, A
     read, log = timed(lambda: read_files(files).log)
     parts = split(log, parts_needed(len(log)))
     write_parts(Folder(folder / "log"), parts, log.terms)
-    told = on_threads(million, "threads, in memory", read, lambda: Study(parts, APP_MAP, READ_AT))
+    told = replayed(million, "threads, in memory", read, lambda: Study(parts, APP_MAP, READ_AT))
     shelf = Shelf(Folder(folder / "replay"), threads, room=1 << 30)
     written = LogParts(Folder(folder / "log"))
-    again = on_threads(
+    again = replayed(
         million,
         "threads, 1 GB of room",
         read,
@@ -124,11 +124,14 @@ def on_one_machine(million: int, files: list[Path], folder: Path) -> dict[str, A
     return told
 
 
-def on_threads(million: int, where: str, read: float, make: Callable[[], Study]) -> dict[str, Any]:
+def replayed(
+    million: int, where: str, read: float, make: Callable[[], Study], sent: float | None = None
+) -> dict[str, Any]:
+    """The figures of a study; tells how long it took to make, and to ask."""
     held, study = timed(make)
     ask, figures = timed(lambda: asked(study))
     both, _ = timed(lambda: compare(study, Scope(), VERSIONS))
-    line(million, where, [read, held, ask, both])
+    line(million, where, [read, held, ask, both], sent)
     return figures
 
 
@@ -142,11 +145,11 @@ def on_a_cluster(million: int, workers: int, files: list[Path], folder: Path, to
         read, found = timed(lambda: spread.read(client, named, Folder(folder / "log")))
         sent = moved() - before
         shelf = Shelf(Folder(folder / "replay"), executor_of(client))
-        held, study = timed(lambda: Study(found.parts, APP_MAP, READ_AT, shelf=shelf))
-        ask, figures = timed(lambda: asked(study))
-        both, _ = timed(lambda: compare(study, Scope(), VERSIONS))
-        assert figures == told
-        line(million, f"cluster, {workers} workers", [read, held, ask, both], sent)
+
+        def make() -> Study:
+            return Study(found.parts, APP_MAP, READ_AT, shelf=shelf)
+
+        assert replayed(million, f"cluster, {workers} workers", read, make, sent) == told
 
 
 def main(millions: list[int]) -> None:

@@ -8,7 +8,6 @@ import signal
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -38,8 +37,7 @@ def serve(
         with _database(data, fresh) as url:
             workers = executor_of(client_of(cluster)) if cluster else None
             preparing = Preparing()
-            ready = partial(getattr, preparing, "says")
-            context = new_context(connect(url), data, memory, workers, ready)
+            context = new_context(connect(url), data, memory, workers, lambda: preparing.says)
             preparing.start()
             try:
                 _serve_pages(context, port, demo_rows, say)

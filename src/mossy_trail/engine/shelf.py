@@ -71,7 +71,7 @@ class ShelvedParts(Sequence[Steps]):
     ) -> ShelvedParts:
         """Replay each part, and put it on the shelf."""
         bare = cls(logs, shelf, app_map, read_at)
-        ends = bare._ask_each(partial(_put, usual=usual))
+        ends = bare._ask_each(partial(ShelvedParts.put, usual=usual))
         return cls(logs, shelf, app_map, read_at, Ends.together(ends))
 
     @cached_property
@@ -123,10 +123,6 @@ class ShelvedParts(Sequence[Steps]):
 
 def _asked(ask: Callable[..., Answer], parts: ShelvedParts, number: int, *pieces: Any) -> Answer:
     return ask(parts[number], *pieces)
-
-
-def _put(parts: ShelvedParts, number: int, usual: TransitionModel | None) -> Ends:
-    return parts.put(number, usual)
 
 
 _here: Recent[ShelvedParts] = Recent(2)

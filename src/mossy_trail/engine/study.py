@@ -94,8 +94,6 @@ class Study:
         shelf: Shelf | None = None,
     ) -> None:
         self._begin(app_map, read_at, version)
-        self._lately: int | None = None
-        self._codes: Codes | None = None
         some = sample((part for part in parts if len(part)), ENOUGH_TO_LEARN)
         self._usual = learn(some, app_map)[0] if some else None
         self.parts: list[Steps] | ShelvedParts
@@ -129,6 +127,8 @@ class Study:
         self.app_map = app_map
         self.version = version
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at
+        self._lately: int | None = None
+        self._codes: Codes | None = None
         self._properties: dict[str, Property] = {}
         self.known: dict[str, Any] = {}
         """What is the same for all questions, worked out by the first that needs it."""

@@ -5,8 +5,6 @@ from __future__ import annotations
 from concurrent.futures import Executor, ThreadPoolExecutor
 from typing import Any
 
-RETRIES = 5
-"""Workers that may be lost at the same piece of work."""
 threads = ThreadPoolExecutor(2, "parts")
 
 
@@ -29,6 +27,6 @@ def client_of(address: str) -> Any:
 
 
 def executor_of(client: Any) -> Executor:
-    """What is asked of it is asked again where a worker is lost."""
-    executor: Executor = client.get_executor(pure=False, retries=RETRIES)
+    """What a lost worker had in hand is done by another, as Dask has it."""
+    executor: Executor = client.get_executor(pure=False)
     return executor

@@ -29,8 +29,6 @@ from mossy_trail.store.folder import Folder, LogParts, write_contents, write_par
 if TYPE_CHECKING:
     import pandas as pd
 
-RETRIES = 5
-"""Workers that may be lost at the same piece of work."""
 _HASH, _PART = "hash", "part"
 """Columns beside those of a log: the hash of the user's name, and the part that it tells."""
 
@@ -68,7 +66,7 @@ def read(
     """
     numbers = list(range(len(files)))
     read_one = partial(_read_one, folder=folder, mapping=mapping, key=key)
-    tasks = client.map(read_one, numbers, list(files), pure=False, retries=RETRIES)
+    tasks = client.map(read_one, numbers, list(files), pure=False)
     pieces: list[_Piece] = client.gather(tasks)
     terms, codings = united([piece.terms for piece in pieces])
     for number, coding in enumerate(codings):
@@ -79,7 +77,7 @@ def read(
     if any(piece.tells_accounts for piece in pieces):
         frames, terms = _of_persons(client, frames, folder, terms, count)
     written = frames.map_partitions(_write, folder, meta={_PART: "int64", "rows": "int64"})
-    found = client.compute(written, retries=RETRIES).result()
+    found = client.compute(written).result()
     rows = dict(zip(found[_PART].tolist(), found["rows"].tolist(), strict=True))
     write_contents(folder, rows, terms)
     aside = [replace(row, file=number) for number in numbers for row in pieces[number].set_aside]
