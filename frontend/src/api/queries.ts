@@ -67,7 +67,7 @@ export function useApps() {
       const now = await dataOf(api.GET("/api/apps"));
       const had = new Map(before?.map((app) => [app.key, app.logs]));
       if (now.some((app) => app.logs && had.get(app.key) === 0)) {
-        queries.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] !== "apps" });
+        readAllAnew(queries, "apps");
       }
       return now;
     },
@@ -205,8 +205,10 @@ export function useMappingPreview(job: number, mapping: Mapping | null) {
 }
 
 /** Read all anew, but for how a file will be read: that does not change, and ends when it is. */
-export function readAllAnew(queries: QueryClient) {
-  return queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "mapping" });
+export function readAllAnew(queries: QueryClient, but?: string) {
+  return queries.invalidateQueries({
+    predicate: ({ queryKey }) => queryKey[0] !== "mapping" && queryKey[0] !== but,
+  });
 }
 
 /** A change on the server, after which all that was read of the apps is read anew. */
@@ -440,7 +442,6 @@ export function useComparison(
   });
 }
 
-/** What stands out in scope. */
 /** What stands out, as it is found: what is known is shown while more is asked. */
 export function useFindings(app: string, scope: Scope) {
   const queries = useQueryClient();
