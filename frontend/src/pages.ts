@@ -1,5 +1,6 @@
 import { type ComponentType, lazy } from "react";
 import type { AppSummary } from "./api/client";
+import type { Role } from "./api/team";
 import { wordFigures } from "./scope/figures";
 import { VIEWS } from "./shell/views";
 import { figureWords as appMapWords } from "./views/app-map/words";
@@ -12,6 +13,9 @@ import { gateWords, figureWords as signInWords } from "./views/sign-in/words";
 import { figureWords as startUpWords } from "./views/start-up/words";
 
 /** Views are read when they are first gone to. */
+const AccountView = lazy(async () => ({
+  default: (await import("./views/team/AccountView")).AccountView,
+}));
 const AppMapView = lazy(async () => ({
   default: (await import("./views/app-map/AppMapView")).AppMapView,
 }));
@@ -52,6 +56,9 @@ const PatternsView = lazy(async () => ({
 const SignInView = lazy(async () => ({
   default: (await import("./views/sign-in/SignInView")).SignInView,
 }));
+const PeopleView = lazy(async () => ({
+  default: (await import("./views/team/PeopleView")).PeopleView,
+}));
 const StartUpView = lazy(async () => ({
   default: (await import("./views/start-up/StartUpView")).StartUpView,
 }));
@@ -70,7 +77,9 @@ export interface Page {
   words?: Record<string, (figure: string) => string>;
 }
 
-export const PAGES: Record<string, Page[]> = {
+export type Pages = Record<string, Page[]>;
+
+export const PAGES: Pages = {
   "Bring in": [
     { path: "/logs", word: "Logs", icon: "box-arrow-in-down", key: "l", view: LogsView },
     {
@@ -196,6 +205,13 @@ export const PAGES: Record<string, Page[]> = {
     },
   ],
 };
+
+/** Pages of a server where people sign in: their own, and for who manages the app all of them. */
+export function teamPages(role: Role): Pages {
+  const people = { path: "/people", word: "People", icon: "people", key: "w", view: PeopleView };
+  const own = { path: "/account", word: "My account", icon: "person", key: "y", view: AccountView };
+  return { Team: role === "manage" ? [people, own] : [own] };
+}
 
 for (const { path, word, words } of Object.values(PAGES).flat()) {
   for (const [measure, said] of Object.entries(words ?? {})) {

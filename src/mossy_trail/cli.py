@@ -119,6 +119,16 @@ Shared = Annotated[
 ]
 
 
+Memory = Annotated[
+    float,
+    typer.Option(
+        envvar="MOSSY_MEMORY",
+        help="GB for replayed logs, which lie in files beyond; else a third of the machine's.",
+        show_default=False,
+    ),
+]
+
+
 @contextmanager
 def _plain_errors() -> Iterator[None]:
     try:
@@ -151,25 +161,58 @@ def up(
     data: Annotated[Path, typer.Option(envvar="MOSSY_DATA", hidden=True)] = Path(".data"),
     port: Annotated[int, typer.Option(help="Another is taken if it is not free.")] = PORT,
     demo_rows: Annotated[int, typer.Option(hidden=True, help="For a quicker start.")] = ROWS,
-    memory: Annotated[
-        float,
-        typer.Option(
-            envvar="MOSSY_MEMORY",
-            help="GB for replayed logs, which lie in files beyond; else a third of the machine's.",
-            show_default=False,
-        ),
-    ] = 0,
+    memory: Memory = 0,
     cluster: Cluster = "",
 ) -> None:
-    """Start everything, and serve the pages until Ctrl-C."""
+    """Start everything, and serve the pages until Ctrl-C. Nobody signs in; it is one person's."""
+    serving = _serving()
+    with _plain_errors():
+        serving.serve(data, say, port, round(memory * 1e9), cluster, fresh, demo_rows)
+
+
+def _serving() -> Any:
     try:
-        from mossy_trail.serving import serve
+        from mossy_trail import serving
+
+        return serving
     except ModuleNotFoundError as error:
         missing = f"The server needs {error.name}: pip install 'mossy-trail[server]'"
         say.print(missing, style="red", markup=False)
         raise typer.Exit(1) from None
+
+
+@cli.command()
+def serve(
+    host: Annotated[str, typer.Option(help="The address to listen on.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="It must be free.")] = PORT,
+    address: Annotated[
+        str,
+        typer.Option(
+            envvar="MOSSY_ADDRESS",
+            help="Where people find it, as https://trail.example.org; else where it listens.",
+        ),
+    ] = "",
+    manager: Annotated[
+        str, typer.Option(help="E-mail of whom to invite, by a link, to manage everything.")
+    ] = "",
+    proxy: Annotated[
+        str, typer.Option(help="A proxy that is believed when it tells for whom it asks.")
+    ] = "127.0.0.1",
+    issuer: Annotated[
+        str, typer.Option(envvar="MOSSY_OIDC_ISSUER", help="A provider of OpenID Connect.")
+    ] = "",
+    client: Annotated[str, typer.Option(envvar="MOSSY_OIDC_CLIENT", help="Our id there.")] = "",
+    client_secret: Annotated[str, typer.Option(envvar="MOSSY_OIDC_SECRET", hidden=True)] = "",
+    data: Annotated[Path, typer.Option(envvar="MOSSY_DATA", hidden=True)] = Path(".data"),
+    memory: Memory = 0,
+    cluster: Cluster = "",
+) -> None:
+    """Serve a team: people sign in, and have roles by app. See docs/deploy.md."""
+    serving = _serving()
     with _plain_errors():
-        serve(data, fresh, port, demo_rows, round(memory * 1e9), cluster, say)
+        provider = serving.Provider(issuer, client, client_secret) if issuer else None
+        team = serving.ForTeam(host, address, proxy, manager, provider)
+        serving.serve(data, say, port, round(memory * 1e9), cluster, team=team)
 
 
 class Only(StrEnum):

@@ -212,7 +212,7 @@ export function readAllAnew(queries: QueryClient, but?: string) {
 }
 
 /** A change on the server, after which all that was read of the apps is read anew. */
-export function useChange<Input>(change: (input: Input) => Promise<unknown>) {
+export function useChange<Input, Output>(change: (input: Input) => Promise<Output>) {
   const queries = useQueryClient();
   return useMutation({ mutationFn: change, onSettled: () => readAllAnew(queries) });
 }
@@ -474,7 +474,7 @@ export function useKeptFindings(app: string) {
 }
 
 /** A change of what is kept; nothing else is read anew for it. */
-function useKeptChange<Input>(app: string, change: (input: Input) => Promise<unknown>) {
+function useKeptChange<Input, Output>(app: string, change: (input: Input) => Promise<Output>) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: change,

@@ -3,6 +3,7 @@ import { useKeepFinding, useKeptFindings } from "../api/queries";
 import { type Scope, useAddress } from "../scope/scope";
 import { partsOf, type Segment, written } from "../scope/segment";
 import { isTyping } from "./keys";
+import { useMay } from "./role";
 
 interface Props {
   app: string;
@@ -21,15 +22,16 @@ export function Keep({ app, scope, measure, figure, sentence }: Props) {
   const own = inSegment(scope);
   const key = JSON.stringify(["own", measure, figure, timed, own]);
   const known = useKeptFindings(app).data?.some((one) => one.key === key && !one.dismissed);
+  const may = useMay("work");
   const { mutate } = keep;
   const save = useCallback(() => {
-    if (sentence && !known) {
+    if (may && sentence && !known) {
       mutate({
         ...{ key, kind: "own", sentence, measure, figure, timed, where: "", beside: null },
         ...{ also: [], scope: JSON.parse(key)[4], dismissed: false, note: "" },
       });
     }
-  }, [mutate, key, sentence, measure, figure, timed, known]);
+  }, [may, mutate, key, sentence, measure, figure, timed, known]);
   useEffect(() => {
     function onKey(event: KeyboardEvent) {
       const plain = !(event.ctrlKey || event.metaKey || event.altKey);
@@ -44,6 +46,7 @@ export function Keep({ app, scope, measure, figure, sentence }: Props) {
     <button
       type="button"
       className="figure-button"
+      hidden={!may}
       disabled={known || keep.isPending}
       title={keep.isError ? keep.error.message : "For the report, under Findings (k)"}
       onClick={save}

@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 import { type KeptKind, useForget, useKeep, useKept, useRename } from "../api/queries";
 import { NameForm } from "./NameForm";
+import { useMay } from "./role";
 import { Trouble } from "./states";
 
 interface Props<Document extends object> {
@@ -20,6 +21,7 @@ export function Kept<Document extends object>(props: Props<Document>) {
   const keep = useKeep(app, kind);
   const forget = useForget(app, kind);
   const rename = useRename(app, kind);
+  const may = useMay("work");
   const written = open && sorted(open);
   const own = kept.data?.find((one) => sorted(one.document) === written);
   return (
@@ -29,6 +31,7 @@ export function Kept<Document extends object>(props: Props<Document>) {
           key={one.id}
           type="button"
           className={`figure-button ${one === own ? "chosen" : ""}`}
+          title={one.author && `kept by ${one.author}`}
           onClick={() => onChoose(one.document as Document)}
         >
           {one.name}
@@ -36,34 +39,35 @@ export function Kept<Document extends object>(props: Props<Document>) {
       ))}
       {open && (
         <>
-          {own ? (
-            <>
-              <button
-                type="button"
-                className="figure-button soft"
-                onClick={() => forget.mutate(own.id)}
-              >
-                forget “{own.name}”
-              </button>
+          {may &&
+            (own ? (
+              <>
+                <button
+                  type="button"
+                  className="figure-button soft"
+                  onClick={() => forget.mutate(own.id)}
+                >
+                  forget “{own.name}”
+                </button>
+                <NameForm
+                  label={`Another name for the ${kind}`}
+                  placeholder="call it …"
+                  word="Rename"
+                  busy={rename.isPending}
+                  onName={(name) => rename.mutate({ number: own.id, name })}
+                />
+              </>
+            ) : (
               <NameForm
-                label={`Another name for the ${kind}`}
-                placeholder="call it …"
-                word="Rename"
-                busy={rename.isPending}
-                onName={(name) => rename.mutate({ number: own.id, name })}
+                label={`Name to keep the ${kind} under`}
+                placeholder="keep it as …"
+                word="Keep"
+                busy={keep.isPending}
+                onName={(name) =>
+                  keep.mutate({ name, document: open as unknown as Record<string, unknown> })
+                }
               />
-            </>
-          ) : (
-            <NameForm
-              label={`Name to keep the ${kind} under`}
-              placeholder="keep it as …"
-              word="Keep"
-              busy={keep.isPending}
-              onName={(name) =>
-                keep.mutate({ name, document: open as unknown as Record<string, unknown> })
-              }
-            />
-          )}
+            ))}
           {children}
         </>
       )}

@@ -11,14 +11,16 @@ import { SegmentChoice } from "./SegmentChoice";
 interface Props {
   app: AppSummary;
   apps: AppSummary[];
+  /** Whoever is at the page may add some. */
+  adds: boolean;
 }
 
-export function ScopeBar({ app, apps }: Props) {
+export function ScopeBar({ app, apps, adds }: Props) {
   const scope = useScope();
   const counts = useScopeCounts(app, scope);
   return (
     <header className="scope-bar">
-      <AppChoice app={app} apps={apps} />
+      <AppChoice app={app} apps={apps} adds={adds} />
       <DateChoice app={app} scope={scope} />
       <SegmentChoice app={app} scope={scope} />
       <UnitChoice scope={scope} />
@@ -53,7 +55,7 @@ function OddClocks({ scope, journeys }: { scope: Scope; journeys: number }) {
   );
 }
 
-function AppChoice({ app, apps }: Props) {
+function AppChoice({ app, apps, adds }: Props) {
   const [address] = useAddress();
   const navigate = useNavigate();
   const [name, setName] = useState("");
@@ -88,29 +90,33 @@ function AppChoice({ app, apps }: Props) {
             {one.name} <span className="small-text">{count(one.rows, "row")}</span>
           </MenuItem>
         ))}
-        <Dropdown.Divider />
-        <Form
-          className="px-3 py-1 d-flex gap-2"
-          onSubmit={(event) => {
-            event.preventDefault();
-            if (name.trim()) {
-              create.mutate(name);
-            }
-          }}
-        >
-          <Form.Control
-            size="sm"
-            placeholder="Name of another app"
-            aria-label="Name of another app"
-            maxLength={200}
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-            onKeyDown={(event) => event.stopPropagation()}
-          />
-          <Button size="sm" type="submit" disabled={!name.trim() || create.isPending}>
-            Add
-          </Button>
-        </Form>
+        {adds && (
+          <>
+            <Dropdown.Divider />
+            <Form
+              className="px-3 py-1 d-flex gap-2"
+              onSubmit={(event) => {
+                event.preventDefault();
+                if (name.trim()) {
+                  create.mutate(name);
+                }
+              }}
+            >
+              <Form.Control
+                size="sm"
+                placeholder="Name of another app"
+                aria-label="Name of another app"
+                maxLength={200}
+                value={name}
+                onChange={(event) => setName(event.target.value)}
+                onKeyDown={(event) => event.stopPropagation()}
+              />
+              <Button size="sm" type="submit" disabled={!name.trim() || create.isPending}>
+                Add
+              </Button>
+            </Form>
+          </>
+        )}
       </Dropdown.Menu>
     </Dropdown>
   );

@@ -21,10 +21,12 @@ interface Props {
   apps: AppSummary[];
   /** By their groups, in the order of work. */
   pages: Entries;
+  /** Whoever is at the page may add apps. */
+  adds: boolean;
   children: ReactNode;
 }
 
-export function Shell({ app, apps, pages, children }: Props) {
+export function Shell({ app, apps, pages, adds, children }: Props) {
   const [address] = useAddress();
   const [help, setHelp] = useState(false);
   const [finding, setFinding] = useState(false);
@@ -126,7 +128,7 @@ export function Shell({ app, apps, pages, children }: Props) {
           </button>
         </div>
       </nav>
-      <ScopeBar app={app} apps={apps} />
+      <ScopeBar app={app} apps={apps} adds={adds} />
       <main className="stage" id="view" tabIndex={-1}>
         {children}
       </main>

@@ -52,6 +52,8 @@ class AppMapVersion(Base):
     app_id: Mapped[int] = mapped_column(ForeignKey("apps.id", ondelete="CASCADE"))
     version: Mapped[int]
     document: Mapped[dict[str, Any]]
+    author: Mapped[str] = mapped_column(default="")
+    """Who made it, by name; empty where nobody signs in."""
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
 
 
@@ -108,6 +110,7 @@ class Kept(Base):
     kind: Mapped[str]
     name: Mapped[str]
     document: Mapped[dict[str, Any]]
+    author: Mapped[str] = mapped_column(default="")
 
 
 class KeptFinding(Base):
@@ -125,6 +128,7 @@ class KeptFinding(Base):
     """Where it stands among those kept."""
     note: Mapped[str]
     """Or why it was dismissed."""
+    author: Mapped[str] = mapped_column(default="")
     told: Mapped[dict[str, Any]]
     """Its sentence, figure, scope and values, as they were when it was kept."""
     data_version: Mapped[str]

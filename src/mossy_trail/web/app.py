@@ -14,11 +14,13 @@ from fastapi.responses import FileResponse
 from fastapi.routing import APIRoute
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.middleware.gzip import GZipMiddleware
+from starlette.middleware.sessions import SessionMiddleware
 from starlette.staticfiles import StaticFiles
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from mossy_trail.web import faults, problems
 from mossy_trail.web.context import Context
+from mossy_trail.web.doors import DESCRIPTION, Doors
 from mossy_trail.web.routers import (
     app_map,
     apps,
@@ -34,7 +36,9 @@ from mossy_trail.web.routers import (
     measures,
     otlp,
     patterns,
+    team,
 )
+from mossy_trail.web.signing import Signing
 
 _ROUTED = (
     apps,
@@ -51,10 +55,12 @@ _ROUTED = (
     compare,
     findings,
     faults,
+    team,
 )
 AT_ONCE = 8
 """Questions that are worked on at a time, less than the connections that there are to the database;
 others wait for their turn."""
+TIME_AT_PROVIDER = 600
 PAGES = Path(__file__).parents[3] / "frontend" / "dist"
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 HEADERS = {
@@ -67,8 +73,9 @@ HEADERS = {
 }
 
 
-def create_app(context: Context | None = None) -> FastAPI:
-    """The application; without a context it can only describe itself."""
+def create_app(context: Context | None = None, signing: Signing | None = None) -> FastAPI:
+    """The application; without a context it can only describe itself, and without signing it is
+    one person's own."""
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
@@ -86,19 +93,31 @@ def create_app(context: Context | None = None) -> FastAPI:
         lifespan=lifespan,
         docs_url=None,
         redoc_url=None,
-        openapi_url="/api/openapi.json",
+        openapi_url=DESCRIPTION,
         responses={"4XX": {"model": problems.Problem}},
         generate_unique_id_function=_operation_name,
     )
-    app.state.context = context
+    app.state.context, app.state.signing = context, signing
     problems.install(app)
     app.add_exception_handler(Exception, faults.answer)
     app.add_middleware(GZipMiddleware, minimum_size=2000)
     app.add_middleware(Turns)
-    app.add_middleware(Guard)
-    for module in _ROUTED:
-        app.include_router(module.router)
-    app.include_router(measures.new_router())
+    routers = [module.router for module in _ROUTED] + [measures.new_router()]
+    for router in routers:
+        app.include_router(router)
+    if signing:
+        routes = [route for router in routers for route in router.routes]
+        app.add_middleware(Doors, signing.team, routes, signing.cookie)
+        if signing.provider:
+            app.add_middleware(
+                SessionMiddleware,
+                signing.way_key,
+                session_cookie="mossy-way",
+                max_age=TIME_AT_PROVIDER,
+                path="/api/sign-in",
+                https_only=signing.secure,
+            )
+    app.add_middleware(Guard, signing.host if signing else "")
     _serve_pages(app)
     return app
 
@@ -130,15 +149,15 @@ class Turns:
 class Guard:
     """Lets through only requests that were meant for this server, from pages that it served."""
 
-    def __init__(self, app: ASGIApp) -> None:
-        self.app = app
+    def __init__(self, app: ASGIApp, host: str) -> None:
+        self.app, self.host = app, host
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             return await self.app(scope, receive, send)
         headers = Headers(scope=scope)
         host, origin = headers.get("host", ""), headers.get("origin")
-        known = urlsplit(f"//{host}").hostname in LOOPBACK
+        known = host == self.host or urlsplit(f"//{host}").hostname in LOOPBACK
         if not known or (origin and urlsplit(origin).netloc != host):
             refusal = "This server answers only its own pages."
             response = problems.respond(problems.Problem(title=refusal, status=403, detail=""))

@@ -22,6 +22,7 @@ from mossy_trail.ingest.live import LiveLogs
 from mossy_trail.intake.installation import installation_key
 from mossy_trail.store.models import App
 from mossy_trail.store.parts import PartsCache
+from mossy_trail.team.team import Visitor
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import Unit
 
@@ -63,6 +64,22 @@ def get_context(request: Request) -> Context:
 
 
 Here = Annotated[Context, Depends(get_context)]
+
+
+def get_visitor(request: Request) -> Visitor | None:
+    """Who asks; nobody in particular where nobody signs in."""
+    visitor: Visitor | None = getattr(request.state, "visitor", None)
+    return visitor
+
+
+TheVisitor = Annotated[Visitor | None, Depends(get_visitor)]
+
+
+def get_author(visitor: TheVisitor) -> str:
+    return visitor.name if visitor else ""
+
+
+Author = Annotated[str, Depends(get_author)]
 
 
 def get_session(here: Here) -> Iterator[Session]:

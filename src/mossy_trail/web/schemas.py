@@ -18,9 +18,11 @@ from mossy_trail.intake.reader import Word
 from mossy_trail.intake.rows import FIELDS
 from mossy_trail.intake.times import FORMS, is_written_form
 from mossy_trail.store.models import JOB_STATES
+from mossy_trail.store.team import ROLES
 
 Unit = Literal["sessions", "users"]
 FieldName = Literal[FIELDS]  # type: ignore[valid-type]
+Role = Literal[ROLES]  # type: ignore[valid-type]
 Exit = Literal[EXITS]  # type: ignore[valid-type]
 Mark = Literal[MARKS]  # type: ignore[valid-type]
 Move = Literal[MOVES]  # type: ignore[valid-type]
@@ -58,6 +60,8 @@ class AppSummary(BaseModel):
     screens: int
     live: bool
     """It has an ingest key, so that rows may come in at any time."""
+    role: Role
+    """What whoever asks may do with it."""
 
 
 class NewApp(BaseModel):
@@ -448,6 +452,7 @@ class Practice(BaseModel):
 class MapVersion(BaseModel):
     version: int
     made_at: int
+    author: str
 
 
 class MapView(BaseModel):
@@ -569,6 +574,8 @@ class KeptView(BaseModel):
     id: int
     name: str
     document: dict[str, Any]
+    author: str
+    """Who kept it last; empty where nobody signs in."""
 
 
 class NewName(BaseModel):

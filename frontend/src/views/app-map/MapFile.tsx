@@ -1,6 +1,7 @@
 import { useRef } from "react";
 import type { AppSummary } from "../../api/client";
 import { useSaveMap } from "../../api/queries";
+import { ForRole } from "../../shell/role";
 import { Trouble } from "../../shell/states";
 import type { MapDocument } from "./document";
 
@@ -12,14 +13,16 @@ export function MapFile({ app, map }: { app: AppSummary; map: MapDocument }) {
   return (
     <>
       <span className="small-text d-inline-flex gap-3">
-        <button
-          type="button"
-          className="figure-button"
-          disabled={save.isPending}
-          onClick={() => field.current?.click()}
-        >
-          bring in a file
-        </button>
+        <ForRole least="work">
+          <button
+            type="button"
+            className="figure-button"
+            disabled={save.isPending}
+            onClick={() => field.current?.click()}
+          >
+            bring in a file
+          </button>
+        </ForRole>
         {map.screens && (
           <a href={address} download>
             download

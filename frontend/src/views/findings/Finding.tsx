@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { count } from "../../format";
 import { type Scope, scopeSearch, useAddress } from "../../scope/scope";
+import { ForRole } from "../../shell/role";
 import { VIEWS } from "../../shell/views";
 
 type Kind = Schemas["Finding"]["kind"];
@@ -69,16 +70,23 @@ export function Finding(props: Props) {
                 {count(also.length)} more of the same journeys
               </button>
             )}
-            <button type="button" className="figure-button" disabled={kept} onClick={props.onKeep}>
-              {kept ? "kept" : "keep"}
-            </button>
-            <button
-              type="button"
-              className="figure-button"
-              onClick={() => setReason(reason === null ? "" : null)}
-            >
-              dismiss
-            </button>
+            <ForRole least="work">
+              <button
+                type="button"
+                className="figure-button"
+                disabled={kept}
+                onClick={props.onKeep}
+              >
+                {kept ? "kept" : "keep"}
+              </button>
+              <button
+                type="button"
+                className="figure-button"
+                onClick={() => setReason(reason === null ? "" : null)}
+              >
+                dismiss
+              </button>
+            </ForRole>
           </div>
           {reason !== null && (
             <form

@@ -4,6 +4,7 @@ import { useChangeFinding, useForgetFinding } from "../../api/queries";
 import { sideWords } from "../../charts/TrendLine";
 import { TwoBars } from "../../charts/TwoBars";
 import { count, date } from "../../format";
+import { ForRole } from "../../shell/role";
 import { VIEWS } from "../../shell/views";
 
 type Kept = Schemas["KeptFindingView"];
@@ -40,43 +41,46 @@ export function KeptList({ app, rows, chosen, onOpen }: Props) {
               <div className="d-flex flex-wrap column-gap-3 small-text">
                 <span className="soft">
                   {VIEWS[one.measure]?.word ?? one.measure} · kept {date(+new Date(one.made_at))}
+                  {one.author && ` by ${one.author}`}
                 </span>
-                {!one.dismissed && i > 0 && (
+                <ForRole least="work">
+                  {!one.dismissed && i > 0 && (
+                    <button
+                      type="button"
+                      className="figure-button"
+                      aria-label={`Move “${one.sentence}” up`}
+                      onClick={() => change.mutate({ number: one.id, place: i - 1 })}
+                    >
+                      ↑ up
+                    </button>
+                  )}
+                  {!one.dismissed && i < rows.length - 1 && (
+                    <button
+                      type="button"
+                      className="figure-button"
+                      aria-label={`Move “${one.sentence}” down`}
+                      onClick={() => change.mutate({ number: one.id, place: i + 1 })}
+                    >
+                      ↓ down
+                    </button>
+                  )}
+                  {one.dismissed && (
+                    <button
+                      type="button"
+                      className="figure-button"
+                      onClick={() => change.mutate({ number: one.id, dismissed: false })}
+                    >
+                      keep it after all
+                    </button>
+                  )}
                   <button
                     type="button"
                     className="figure-button"
-                    aria-label={`Move “${one.sentence}” up`}
-                    onClick={() => change.mutate({ number: one.id, place: i - 1 })}
+                    onClick={() => forget.mutate(one.id)}
                   >
-                    ↑ up
+                    {one.dismissed ? "no longer dismissed" : "take away"}
                   </button>
-                )}
-                {!one.dismissed && i < rows.length - 1 && (
-                  <button
-                    type="button"
-                    className="figure-button"
-                    aria-label={`Move “${one.sentence}” down`}
-                    onClick={() => change.mutate({ number: one.id, place: i + 1 })}
-                  >
-                    ↓ down
-                  </button>
-                )}
-                {one.dismissed && (
-                  <button
-                    type="button"
-                    className="figure-button"
-                    onClick={() => change.mutate({ number: one.id, dismissed: false })}
-                  >
-                    keep it after all
-                  </button>
-                )}
-                <button
-                  type="button"
-                  className="figure-button"
-                  onClick={() => forget.mutate(one.id)}
-                >
-                  {one.dismissed ? "no longer dismissed" : "take away"}
-                </button>
+                </ForRole>
               </div>
             </div>
             {one.beside && (

@@ -4,6 +4,7 @@ import { Button, ProgressBar } from "react-bootstrap";
 import { api, dataOf, type JobView } from "../../api/client";
 import { readAllAnew, useChange } from "../../api/queries";
 import { bytes, called, count, percent } from "../../format";
+import { ForRole } from "../../shell/role";
 import { MappingPanel } from "./MappingPanel";
 
 const THROUGH = ["asking", "done", "failed", "cancelled", "interrupted"];
@@ -73,7 +74,11 @@ export function JobLine({ job: given }: { job: JobView }) {
           {job.message} <span className="soft">{job.mend}</span>
         </div>
       )}
-      {job.state === "asking" && <MappingPanel job={job.id} />}
+      {job.state === "asking" && (
+        <ForRole least="work">
+          <MappingPanel job={job.id} />
+        </ForRole>
+      )}
     </div>
   );
 }

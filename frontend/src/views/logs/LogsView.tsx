@@ -6,6 +6,7 @@ import { bytes, called, count, date, days, percent, short, time } from "../../fo
 import { useAddress } from "../../scope/scope";
 import { MenuItem } from "../../shell/MenuItem";
 import { PlainTable } from "../../shell/PlainTable";
+import { ForRole } from "../../shell/role";
 import { Loading, Trouble } from "../../shell/states";
 import { DropZone } from "./DropZone";
 import { EraseLine } from "./EraseLine";
@@ -38,7 +39,9 @@ export function LogsView({ app }: { app: AppSummary }) {
           <h1>{sentence(logs)}</h1>
           <MapLine app={app} />
           <RowFates fates={fates} setAside={logs.reduce((sum, log) => sum + log.set_aside, 0)} />
-          <DropZone onFiles={uploads.add} first={logs.length + jobs.length === 0} />
+          <ForRole least="work">
+            <DropZone onFiles={uploads.add} first={logs.length + jobs.length === 0} />
+          </ForRole>
           {uploads.list.map((upload) => (
             <UploadLine key={upload.id} upload={upload} onDismiss={uploads.dismiss} />
           ))}
@@ -53,8 +56,10 @@ export function LogsView({ app }: { app: AppSummary }) {
         {logs.length > 0 && (
           <LogTable logs={logs} onSetAside={(log) => change({ aside: log.id })} />
         )}
-        <LiveLine app={app.key} hasKey={has_key} log={logs.find((log) => log.live)} />
-        {logs.length > 0 && <EraseLine app={app.key} />}
+        <ForRole least="manage">
+          <LiveLine app={app.key} hasKey={has_key} log={logs.find((log) => log.live)} />
+          {logs.length > 0 && <EraseLine app={app.key} />}
+        </ForRole>
       </div>
       {opened && (
         <SetAsidePane
@@ -158,8 +163,12 @@ function LogTable({ logs, onSetAside }: TableProps) {
             </td>
             <td>
               <div className="d-flex">
-                <ReadAnew log={log} />
-                <DeleteButton log={log} />
+                <ForRole least="work">
+                  <ReadAnew log={log} />
+                </ForRole>
+                <ForRole least="manage">
+                  <DeleteButton log={log} />
+                </ForRole>
               </div>
             </td>
           </tr>

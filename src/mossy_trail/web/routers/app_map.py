@@ -16,7 +16,7 @@ from mossy_trail.engine import fit, history, practice
 from mossy_trail.intake.app_map_file import SCHEMA, map_of, parse_map
 from mossy_trail.intake.errors import UnusableMap
 from mossy_trail.store.models import App, AppMapVersion
-from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy, milliseconds
+from mossy_trail.web.context import Author, Database, TheApp, TheScope, TheStudy, milliseconds
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import (
     DraftView,
@@ -55,28 +55,31 @@ def read_schema(app: TheApp) -> FileResponse:
 
 @router.put("")
 def replace_map(
-    app: TheApp, text: Annotated[str, Body(media_type="text/plain")], session: Database
+    app: TheApp,
+    text: Annotated[str, Body(media_type="text/plain")],
+    session: Database,
+    author: Author,
 ) -> MapSummary:
     """A new version of the map. It holds at once, in every view."""
     try:
         document = parse_map(text)
     except UnusableMap as error:
         raise ProblemError(422, str(error), "The map in use is unchanged.") from None
-    return _new_version(app, document, session)
+    return _new_version(app, document, session, author)
 
 
 @router.post("/versions/{version}")
-def take_version(app: TheApp, version: int, session: Database) -> MapSummary:
+def take_version(app: TheApp, version: int, session: Database, author: Author) -> MapSummary:
     """An earlier version of the map becomes the newest one."""
     for one in app.maps:
         if one.version == version:
-            return _new_version(app, one.document, session)
+            return _new_version(app, one.document, session, author)
     raise ProblemError(404, "There is no such version.", "Choose one of those that are listed.")
 
 
-def _new_version(app: App, document: dict[str, Any], session: Session) -> MapSummary:
+def _new_version(app: App, document: dict[str, Any], session: Session, author: str) -> MapSummary:
     version = max((m.version for m in app.maps), default=0) + 1
-    session.add(AppMapVersion(app_id=app.id, version=version, document=document))
+    session.add(AppMapVersion(app_id=app.id, version=version, document=document, author=author))
     own = map_of(document)
     return MapSummary(
         version=version, screens=len(own.screens), tabs=len(own.tabs), links=len(own.links)
@@ -90,7 +93,8 @@ def view_map(app: TheApp, study: TheStudy, scope: TheScope) -> MapView:
     return MapView(
         document=document,
         versions=[
-            MapVersion(version=m.version, made_at=milliseconds(m.created_at)) for m in app.maps
+            MapVersion(version=m.version, made_at=milliseconds(m.created_at), author=m.author)
+            for m in app.maps
         ],
         **practice.measure(study, scope, document),
     )
@@ -117,12 +121,12 @@ def find_mends(study: TheStudy) -> list[MendView]:
 
 
 @router.post("/fit/mends")
-def take_mend(app: TheApp, mend: MendBody, session: Database) -> MapSummary:
+def take_mend(app: TheApp, mend: MendBody, session: Database, author: Author) -> MapSummary:
     """Make such a change: a new version of the map, which holds at once and can be undone."""
     document = app.maps[-1].document if app.maps else {"mossy_map": 1}
     try:
         changed = fit.mended(document, fit.Mend(**mend.model_dump()))
-        return _new_version(app, changed, session)
+        return _new_version(app, changed, session, author)
     except (KeyError, UnusableMap):
         raise ProblemError(
             422, "The map has nothing of that name.", "Ask again what would mend it."

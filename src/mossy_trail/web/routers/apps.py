@@ -6,13 +6,14 @@ import re
 from dataclasses import replace
 
 import numpy as np
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.store.models import App, StoredLog
-from mossy_trail.web.context import Database, TheScope, TheStudy, milliseconds
+from mossy_trail.store.team import ROLES
+from mossy_trail.web.context import Database, TheScope, TheStudy, TheVisitor, milliseconds
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import AppSummary, NewApp, ScopeCounts
 
@@ -20,20 +21,23 @@ router = APIRouter(prefix="/api/apps", tags=["apps"])
 
 
 @router.get("")
-def list_apps(session: Database) -> list[AppSummary]:
-    apps = session.scalars(select(App).order_by(App.id))
-    return [_summary(session, app) for app in apps]
+def list_apps(session: Database, visitor: TheVisitor) -> list[AppSummary]:
+    """Those that whoever asks has a role in."""
+    apps = session.scalars(select(App).order_by(App.id)).all()
+    roles = visitor.roles if visitor else dict.fromkeys((app.id for app in apps), ROLES[-1])
+    return [_summary(session, app, roles[app.id]) for app in apps if app.id in roles]
 
 
 @router.post("", status_code=201)
-def create_app(new: NewApp, session: Database) -> AppSummary:
+def create_app(new: NewApp, request: Request, session: Database) -> AppSummary:
     name = new.name.strip()
     if not name:
         raise ProblemError(422, "An app needs a name.", "Give it the name that you call it by.")
     app = App(key=_free_key(session, name), name=name)
     session.add(app)
     session.flush()
-    return _summary(session, app)
+    request.state.what = name
+    return _summary(session, app, ROLES[-1])
 
 
 def _free_key(session: Session, name: str) -> str:
@@ -44,7 +48,7 @@ def _free_key(session: Session, name: str) -> str:
     return next(key for key in keys if key not in taken)
 
 
-def _summary(session: Session, app: App) -> AppSummary:
+def _summary(session: Session, app: App, role: str) -> AppSummary:
     of_app = StoredLog.app_id == app.id
     totals = select(
         func.count(),
@@ -65,6 +69,7 @@ def _summary(session: Session, app: App) -> AppSummary:
         tabs=[tab["name"] for tab in document.get("tabs", ()) if tab.get("kind") != "filter"],
         screens=len(document.get("screens", ())),
         live=app.ingest_key is not None,
+        role=role,
     )
 
 

@@ -23,7 +23,7 @@ from mossy_trail.engine.standouts import Kind
 from mossy_trail.engine.study import Study
 from mossy_trail.engine.trend import trend, value_of
 from mossy_trail.store.models import App, KeptFinding
-from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy, get_scope
+from mossy_trail.web.context import Author, Database, TheApp, TheScope, TheStudy, get_scope
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.routers.compare import kept_of
 from mossy_trail.web.schemas import Unit
@@ -115,6 +115,8 @@ class KeptFindingView(BaseModel):
     was: Side
     now: Side | None
     changed: bool
+    author: str
+    """Who kept it; empty where nobody signs in."""
     made_at: datetime
 
 
@@ -147,7 +149,7 @@ def list_kept_findings(app: TheApp, study: TheStudy, session: Database) -> list[
 
 @router.put("/kept-findings")
 def keep_finding(
-    app: TheApp, new: NewFinding, study: TheStudy, session: Database
+    app: TheApp, new: NewFinding, study: TheStudy, session: Database, author: Author
 ) -> KeptFindingView:
     """Keep it, or dismiss it; what was known by the same key is replaced, its place stays."""
     if new.measure not in MEASURES:
@@ -167,7 +169,7 @@ def keep_finding(
     one.dismissed, one.note, one.data_version = new.dismissed, new.note, study.version
     told = new.model_dump(mode="json", exclude={"key", "dismissed", "note"})
     one.told = {**told, "was": vars(was)}
-    one.made_at = datetime.now(UTC)
+    one.made_at, one.author = datetime.now(UTC), author
     session.add(one)
     session.flush()
     return _view(study, one)
@@ -248,7 +250,10 @@ def _view(study: Study, one: KeptFinding) -> KeptFindingView:
     return KeptFindingView.model_validate(
         {
             **{key: told[key] for key in _TOLD},
-            **{key: getattr(one, key) for key in ("id", "key", "dismissed", "place", "note")},
+            **{
+                key: getattr(one, key)
+                for key in ("id", "key", "dismissed", "place", "note", "author")
+            },
             "beside_name": report.BESIDE.get(told["kind"], "expected"),
             "was": was,
             "now": now,
@@ -258,6 +263,7 @@ def _view(study: Study, one: KeptFinding) -> KeptFindingView:
     )
 
 
+_OWN = ("id", "key", "dismissed", "place", "note", "author")
 _TOLD = ("kind", "sentence", "measure", "figure", "timed", "where", "beside", "also", "scope")
 
 

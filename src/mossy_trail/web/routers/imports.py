@@ -69,7 +69,9 @@ def job_view(here: Context, job: Job) -> JobView:
 
 
 @router.post("/apps/{app}/imports", status_code=201)
-def begin_import(app: TheApp, new: NewImport, here: Here, session: Database) -> JobView:
+def begin_import(
+    app: TheApp, new: NewImport, here: Here, session: Database, request: Request
+) -> JobView:
     """Begin to bring in one or more files as one log. Their bytes follow, file by file."""
     size = sum(file.bytes for file in new.files)
     if size > LARGEST_UPLOAD:
@@ -79,6 +81,7 @@ def begin_import(app: TheApp, new: NewImport, here: Here, session: Database) -> 
             "Bring a part at a time.",
         )
     files = [{"name": f.name, "bytes": f.bytes, "upload": uuid4().hex} for f in new.files]
+    request.state.what = ", ".join(file.name for file in new.files)[:300]
     job = Job(app_id=app.id, files=files, state="uploading")
     session.add(job)
     session.flush()

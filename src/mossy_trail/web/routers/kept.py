@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from mossy_trail.engine import patterns, segments
 from mossy_trail.engine.funnel_spec import FunnelSpec
 from mossy_trail.store.models import App, Kept
-from mossy_trail.web.context import Database, TheApp, TheStudy
+from mossy_trail.web.context import Author, Database, TheApp, TheStudy
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import KeptView, NewKept, NewName
 
@@ -28,12 +28,14 @@ def list_kept(app: TheApp, kind: Kind, session: Database) -> list[KeptView]:
 
 
 @router.put("")
-def keep(app: TheApp, kind: Kind, new: NewKept, study: TheStudy, session: Database) -> KeptView:
+def keep(
+    app: TheApp, kind: Kind, new: NewKept, study: TheStudy, session: Database, author: Author
+) -> KeptView:
     """Keep it under this name; what had the name before is replaced."""
     _check(study, kind, new.document)
     known = _named(session, app, kind, new.name)
     one = known or Kept(app_id=app.id, kind=kind, name=new.name)
-    one.document = new.document
+    one.document, one.author = new.document, author
     session.add(one)
     session.flush()
     return _view(one)
@@ -83,4 +85,4 @@ def _check(study: Any, kind: str, document: dict[str, Any]) -> None:
 
 
 def _view(one: Kept) -> KeptView:
-    return KeptView(id=one.id, name=one.name, document=one.document)
+    return KeptView(id=one.id, name=one.name, document=one.document, author=one.author)

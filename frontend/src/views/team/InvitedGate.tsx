@@ -1,0 +1,76 @@
+import { useState } from "react";
+import { Button, Form } from "react-bootstrap";
+import { useLocation, useNavigate } from "react-router";
+import { useAccept, useInvitation } from "../../api/team";
+import { Loading, Trouble } from "../../shell/states";
+import { Gate } from "./Gate";
+
+export const SHORTEST_PASSWORD = 12;
+
+/** Where an invitation's link leads: a name and a password, and one is in. */
+export function InvitedGate() {
+  const [secret] = useState(useLocation().hash.slice(1));
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const invitation = useInvitation(secret);
+  const accept = useAccept();
+  const navigate = useNavigate();
+  if (invitation.isPending) {
+    return <Loading what="Opening" />;
+  }
+  if (invitation.isError) {
+    return (
+      <Gate title="This link leads nowhere">
+        <Trouble problem={invitation.error} />
+        <a href="/">To the page where one signs in</a>
+      </Gate>
+    );
+  }
+  return (
+    <Gate title="You are invited">
+      <p className="soft clip">as {invitation.data.email}</p>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault();
+          accept.mutate(
+            { secret, name, password },
+            { onSuccess: () => navigate("/", { replace: true }) },
+          );
+        }}
+      >
+        <input type="hidden" autoComplete="username" value={invitation.data.email} readOnly />
+        <Form.Group className="mb-2" controlId="name">
+          <Form.Label>Your name, as others will see it</Form.Label>
+          <Form.Control
+            autoComplete="name"
+            autoFocus
+            required
+            maxLength={100}
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+        </Form.Group>
+        <Form.Group className="mb-3" controlId="password">
+          <Form.Label>A password, of {SHORTEST_PASSWORD} letters at least</Form.Label>
+          <Form.Control
+            type="password"
+            autoComplete="new-password"
+            required
+            minLength={SHORTEST_PASSWORD}
+            maxLength={1024}
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+          />
+          <Form.Text>A few words that only you put together will do.</Form.Text>
+        </Form.Group>
+        <Button
+          type="submit"
+          disabled={!name.trim() || password.length < SHORTEST_PASSWORD || accept.isPending}
+        >
+          Come in
+        </Button>
+      </Form>
+      {accept.isError && <Trouble problem={accept.error} />}
+    </Gate>
+  );
+}
