@@ -30,7 +30,7 @@ def drafted(rows: Rows, folder: Path) -> Draft:
 
 @pytest.fixture(scope="module")
 def simulated() -> Simulated:
-    return simulate(60_000, 4)
+    return simulate(40_000, 4)
 
 
 def place(document: dict[str, Any], screen: dict[str, Any]) -> tuple[str, list[str]]:

@@ -33,7 +33,7 @@ UNTOLD = {RULES[0]: (), RULES[1]: (), RULES[2]: ("across",)}
 @pytest.mark.parametrize("rules", RULES)
 def test_the_rules_of_any_app_are_found(rules: Rules, tmp_path: Path) -> None:
     log = tmp_path / "log.jsonl"
-    app = simulate(70_000, 5, rules, Habits(crossing=True))
+    app = simulate(40_000, 5, rules, Habits(crossing=True))
     write_rows(list(app.rows), tmp_path / "log.csv", log)
     found = find_history(split(read_files([log]).log, 2), THE_MAP)
     true = asdict(rules)
@@ -45,7 +45,7 @@ def test_the_rules_of_any_app_are_found(rules: Rules, tmp_path: Path) -> None:
 
 
 def test_noise_and_versions_do_not_mislead(tmp_path: Path) -> None:
-    log = write_noisy(simulate(40_000, 3), tmp_path, 3)[0]
+    log = write_noisy(simulate(25_000, 3), tmp_path, 3)[0]
     args = ["history", str(log), "--map", str(MAP), "--by", "version", "--json"]
     found = json.loads(CliRunner().invoke(cli, args).stdout)
     assert list(found) == ["", "3.0", "3.1", "3.2"]
@@ -61,7 +61,7 @@ def test_views_alone_tell_some_and_never_mislead(
     rules: Rules, at_least: list[str], tmp_path: Path
 ) -> None:
     log = tmp_path / "log.jsonl"
-    views = [row for row in simulate(40_000, 5, rules).rows if row["event"] == "screen_view"]
+    views = [row for row in simulate(25_000, 5, rules).rows if row["event"] == "screen_view"]
     write_rows(views, tmp_path / "log.csv", log)
     found = find_history(split(read_files([log]).log, 1), THE_MAP)
     for rule in HISTORY:

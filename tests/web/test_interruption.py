@@ -18,7 +18,7 @@ from mossy_trail.store.cluster import reachable
 from tests.campaign import LONG
 from tests.conftest import Demo, Server, until
 
-KILLS = 60 if LONG else 5
+KILLS = 60 if LONG else 4
 
 
 class Phone:

@@ -16,7 +16,7 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import poisson
+from scipy.special import pdtrc
 
 from mossy_trail.core.measures.moments import Moments, Ways, some_of
 from mossy_trail.core.model.log import NONE
@@ -413,7 +413,7 @@ def of_ends(study: Study, scope: Scope) -> Iterator[Candidate]:
         touched = max(one.excess, 0) * one.true.users / one.true.times
         sides = own, _level(expected)
         finding = _finding("expected", figure, sentence, ("", ""), sides, touched)
-        p = float(poisson.sf(one.true.times - 1, limit))
+        p = float(pdtrc(one.true.times - 1, limit))
         inside = touching.get(one.screen)
         journeys = _NOBODY if inside is None else Journeys(inside)
         yield Candidate(finding, one.screen, "", p, inside is not None, journeys)

@@ -18,7 +18,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import binom, hypergeom, t
+from scipy.special import bdtrc, stdtr, stdtrit
 
 from mossy_trail.core.measures.moments import Moments
 
@@ -121,7 +121,7 @@ def _wilson(p: Column, n: Column, z: Column) -> tuple[Column, Column]:
 
 def times_of_error(users: NDArray[Any]) -> Column:
     """How many standard errors a 95 % interval reaches to each side."""
-    return np.asarray(t.ppf(0.975, np.maximum(users - 1, 1)), "f8")
+    return np.asarray(stdtrit(np.maximum(users - 1, 1), 0.975), "f8")
 
 
 def _corrected(users: NDArray[Any]) -> Column:
@@ -168,7 +168,7 @@ def _p_of(of: Moments, weights: Column, users: NDArray[np.int64]) -> Column:
     spread = _variance(of, weights, pooled) * _corrected(fewest)
     told &= spread > 0
     score = _over((of.x * weights).sum(1), np.sqrt(spread))
-    found = np.asarray(2 * t.sf(np.abs(score), np.maximum(fewest - 1, 1)))
+    found = np.asarray(2 * stdtr(np.maximum(fewest - 1, 1), -np.abs(score)))
     for some in (of.having, of.lacking):
         expected = some.sum(1, keepdims=True) * users / np.maximum(users.sum(1, keepdims=True), 1)
         few = told & (expected.min(1) < _FEW)
@@ -179,6 +179,8 @@ def _p_of(of: Moments, weights: Column, users: NDArray[np.int64]) -> Column:
 def _exact(told: NDArray[np.int64], users: NDArray[np.int64]) -> Column:
     """R. Fisher's test of two groups of users by whether each is told of (The Design of
     Experiments, 1935), twice the smaller side."""
+    from scipy.stats import hypergeom  # a second to import, which few questions need
+
     sizes = users.sum(1), told.sum(1), users[:, 0]
     one = hypergeom.cdf(told[:, 0], *sizes)
     return np.asarray(2 * np.minimum(one, hypergeom.sf(told[:, 0] - 1, *sizes)))
@@ -199,7 +201,7 @@ def gaps_within(of: Moments, strata: int) -> Gaps:
     users = np.minimum(of.users[:, :strata].sum(1), of.users[:, strata:].sum(1))
     error = np.sqrt(_variance(of, within, share) * _corrected(users))
     reach = times_of_error(users) * error
-    p = 2 * t.sf(_over(np.abs(found), error), np.maximum(users - 1, 1))
+    p = 2 * stdtr(np.maximum(users - 1, 1), -_over(np.abs(found), error))
     told = (users >= FEWEST_USERS) & (error > 0)
     none = total[:, 0] == 0
     ends = np.maximum(found - reach, -1), np.minimum(found + reach, 1)
@@ -243,7 +245,7 @@ def p_beyond(of: Moments, norm: Column) -> Column:
     error = np.sqrt(_variance(of, weights, levels) * _corrected(users))
     score = _over(_over(of.x[:, 0], base) - norm, error)
     each = np.minimum(_over(norm * base, users), 1)
-    exact = np.where(users * norm < _FEW, binom.sf(having - 1, users, each), 0)
-    found = np.maximum(t.sf(score, np.maximum(users - 1, 1)), exact)
+    exact = np.where(users * norm < _FEW, bdtrc(having - 1, users, each), 0)
+    found = np.maximum(stdtr(np.maximum(users - 1, 1), -score), exact)
     told = (users >= FEWEST_USERS) & (having >= FEWEST_HAVING)
     return np.asarray(np.where(told, found, np.nan))
