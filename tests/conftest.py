@@ -102,33 +102,38 @@ def until(ask: Callable[[], Any]) -> Any:
 
 ODD_NAMES = ("<script>alert(1)</script>", "🚢 שלום", "x" * 200)
 """Names that a log may hold, and a page must show as they are."""
-UP = (sys.executable, "-m", "mossy_trail.cli", "up")
+MOSSY = (sys.executable, "-m", "mossy_trail.cli")
 
 
 class Server:
     """The real start command, in a process of its own."""
 
+    command: tuple[str, ...] = ("up", "--port", "0", "--demo-rows", "5000")
+
     def __init__(self, data: Path) -> None:
         data.mkdir(exist_ok=True)
         self.folder = data
-        self.url = ""
+        self.url = self.said = ""
         self._process: subprocess.Popen[bytes] | None = None
 
     def start(self) -> None:
         said = self.folder / "said.txt"
         with said.open("w") as stderr:
             self._process = subprocess.Popen(
-                [*UP, "--port", "0", "--demo-rows", "5000"],
+                [*MOSSY, *self.command],
                 env={**os.environ, "MOSSY_DATA": str(self.folder), "NO_COLOR": "1"},
                 stderr=stderr,
             )
-        while not (found := re.search(r"http://127\.0\.0\.1:\d+", said.read_text())):
+        while not (found := re.search(r"is at (http://127\.0\.0\.1:\d+)", said.read_text())):
             if self._process.poll() is not None:
                 pytest.fail(f"the server did not start:\n{said.read_text()}")
             time.sleep(0.05)
-        self.url = found.group()
+        self.said, self.url = said.read_text(), found[1]
         transport = httpx.HTTPTransport(retries=8)
-        self.client = httpx.Client(base_url=self.url, timeout=60, transport=transport)
+        headers = {"Origin": self.url}
+        self.client = httpx.Client(
+            base_url=self.url, timeout=60, transport=transport, headers=headers
+        )
         self.client.get("/api/apps")  # its address is said before it listens
 
     def stop(self, how: signal.Signals = signal.SIGINT) -> None:
@@ -179,6 +184,27 @@ class Server:
             )
             assert answer.status_code == 200, answer.text
         return str(key)
+
+
+class TeamServer(Server):
+    """The same for a team, with an account that manages everything."""
+
+    command = ("serve", "--port", "0", "--manager", "ada@example.org")
+    password = "three plain words"
+
+    def start(self) -> None:
+        super().start()
+        if found := re.search(r"/invited#(\S+)", self.said):
+            self.accept(self.client, found[1], "Ada")
+
+    def sign_in(self, client: httpx.Client, email: str = "ada@example.org") -> None:
+        body = {"email": email, "password": self.password}
+        assert client.post("/api/sign-in", json=body).status_code == 204
+
+    def accept(self, client: httpx.Client, secret: str, name: str) -> None:
+        body = {"secret": secret, "name": name, "password": self.password}
+        answer = client.post("/api/invitations/accept", json=body)
+        assert answer.status_code == 204, answer.text
 
 
 @pytest.fixture(scope="session")

@@ -12,6 +12,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import asdict
 from datetime import UTC, datetime
 from enum import StrEnum
+from importlib import import_module
 from importlib.metadata import version
 from pathlib import Path
 from tempfile import TemporaryDirectory, gettempdir
@@ -165,16 +166,15 @@ def up(
     cluster: Cluster = "",
 ) -> None:
     """Start everything, and serve the pages until Ctrl-C. Nobody signs in; it is one person's."""
-    serving = _serving()
+    serving = _of_server("serving")
     with _plain_errors():
         serving.serve(data, say, port, round(memory * 1e9), cluster, fresh, demo_rows)
 
 
-def _serving() -> Any:
+def _of_server(module: str) -> Any:
+    """A module that needs what the server needs."""
     try:
-        from mossy_trail import serving
-
-        return serving
+        return import_module(f"mossy_trail.{module}")
     except ModuleNotFoundError as error:
         missing = f"The server needs {error.name}: pip install 'mossy-trail[server]'"
         say.print(missing, style="red", markup=False)
@@ -208,11 +208,40 @@ def serve(
     cluster: Cluster = "",
 ) -> None:
     """Serve a team: people sign in, and have roles by app. See docs/deploy.md."""
-    serving = _serving()
+    serving = _of_server("serving")
     with _plain_errors():
         provider = serving.Provider(issuer, client, client_secret) if issuer else None
         team = serving.ForTeam(host, address, proxy, manager, provider)
         serving.serve(data, say, port, round(memory * 1e9), cluster, team=team)
+
+
+@cli.command()
+def backup(
+    to: Annotated[Path, typer.Argument(help="A folder that is not there yet.", metavar="FOLDER")],
+    data: Annotated[Path, typer.Option(envvar="MOSSY_DATA", hidden=True)] = Path(".data"),
+) -> None:
+    """Write all that the server holds to a folder, also while it runs."""
+    _keep("backup", data, to)
+    say.print(f"All of it is in {to}.", soft_wrap=True, markup=False)
+
+
+@cli.command()
+def restore(
+    source: Annotated[Path, typer.Argument(help="What backup wrote.", metavar="FOLDER")],
+    data: Annotated[Path, typer.Option(envvar="MOSSY_DATA", hidden=True)] = Path(".data"),
+) -> None:
+    """Take a backup in, where nothing is yet, and the server does not run."""
+    _keep("restore", data, source)
+    say.print("All of it is here again.")
+
+
+def _keep(what: str, data: Path, folder: Path) -> None:
+    backups = _of_server("backups")
+    try:
+        getattr(backups, what)(data, folder)
+    except backups.ClusterError as error:
+        say.print(str(error), style="red", markup=False, soft_wrap=True)
+        raise typer.Exit(1) from None
 
 
 class Only(StrEnum):

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, dataOf, type Schemas } from "./client";
 import { useChange } from "./queries";
 
@@ -11,12 +11,21 @@ export function useMe() {
   return useQuery({ queryKey: ["me"], queryFn: () => dataOf(api.GET("/api/me")) });
 }
 
+/** After it somebody else is at the page: all is read anew, and nothing of who was before is left. */
+function usePassage<Input>(pass: (input: Input) => Promise<unknown>, to?: string) {
+  return useMutation({
+    mutationFn: pass,
+    onSuccess: () => (to ? window.location.replace(to) : window.location.reload()),
+  });
+}
+
+/** Whoever comes by an address is led there. */
 export function useSignIn() {
-  return useChange((body: Schemas["SignInBody"]) => dataOf(api.POST("/api/sign-in", { body })));
+  return usePassage((body: Schemas["SignInBody"]) => dataOf(api.POST("/api/sign-in", { body })));
 }
 
 export function useSignOut() {
-  return useChange(() => dataOf(api.POST("/api/sign-out")));
+  return usePassage(() => dataOf(api.POST("/api/sign-out")), "/");
 }
 
 /** For whom the invitation is, whose secret the link has. */
@@ -29,8 +38,9 @@ export function useInvitation(secret: string) {
 }
 
 export function useAccept() {
-  return useChange((body: Schemas["AcceptBody"]) =>
-    dataOf(api.POST("/api/invitations/accept", { body })),
+  return usePassage(
+    (body: Schemas["AcceptBody"]) => dataOf(api.POST("/api/invitations/accept", { body })),
+    "/",
   );
 }
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -119,11 +120,12 @@ class Doors:
             return session.scalar(query)
 
     def _write_down(self, scope: Scope, rule: Rule, app_id: int | None, visitor: Visitor) -> None:
-        what = scope["state"].get("what") or scope["path"].removeprefix("/api/")
+        what = scope["state"].get("what") or _OF_AN_APP.sub("", scope["path"])
         with Session(self._team.engine) as session, session.begin():
             note(session, app_id, visitor.told, rule.did, what, address_of(scope))
 
 
+_OF_AN_APP = re.compile("^/api/(apps/[^/]+/)?")
 _DATABASE_DOWN = Problem(
     title="The database cannot be reached.",
     status=503,

@@ -9,7 +9,12 @@ export function Gate({ title, children }: { title: string; children: ReactNode }
         <h1>{title}</h1>
         {children}
       </div>
-      <svg className="gate-hills" viewBox="0 -60 400 360" preserveAspectRatio="xMidYMax slice" aria-hidden="true">
+      <svg
+        className="gate-hills"
+        viewBox="0 -60 400 360"
+        preserveAspectRatio="xMidYMax slice"
+        aria-hidden="true"
+      >
         <path className="far" d="M0 210 70 120l48 46 66-104 70 92 52-44 94 100v90H0z" />
         <path className="near" d="M0 262 88 196l66 40 84-86 76 74 86-40v116H0z" />
         <path className="way" d="M66 300c30-36 96-26 118-52s-22-30 8-56 44-18 46-42" />

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
-import { useLocation, useNavigate } from "react-router";
+import { useLocation } from "react-router";
 import { useAccept, useInvitation } from "../../api/team";
 import { Loading, Trouble } from "../../shell/states";
 import { Gate } from "./Gate";
@@ -14,7 +14,6 @@ export function InvitedGate() {
   const [password, setPassword] = useState("");
   const invitation = useInvitation(secret);
   const accept = useAccept();
-  const navigate = useNavigate();
   if (invitation.isPending) {
     return <Loading what="Opening" />;
   }
@@ -32,10 +31,7 @@ export function InvitedGate() {
       <Form
         onSubmit={(event) => {
           event.preventDefault();
-          accept.mutate(
-            { secret, name, password },
-            { onSuccess: () => navigate("/", { replace: true }) },
-          );
+          accept.mutate({ secret, name, password });
         }}
       >
         <input type="hidden" autoComplete="username" value={invitation.data.email} readOnly />
