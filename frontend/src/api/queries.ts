@@ -292,7 +292,7 @@ export function useSaveMap(app: string) {
       api.PUT("/api/apps/{app}/map", {
         params: { path: { app } },
         body: text,
-        bodySerializer: (body: string) => body,
+        bodySerializer: String,
         headers: { "Content-Type": "text/plain" },
       }),
     ),

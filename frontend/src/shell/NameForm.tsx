@@ -33,7 +33,7 @@ export function NameForm({ label, placeholder, word, busy, onName }: Props) {
         onChange={(event) => setName(event.target.value)}
         onKeyDown={(event) => event.stopPropagation()}
       />
-      <Button size="sm" type="submit" disabled={!name.trim() || busy}>
+      <Button size="sm" type="submit" className="flex-shrink-0" disabled={!name.trim() || busy}>
         {word}
       </Button>
     </Form>

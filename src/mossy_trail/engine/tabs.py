@@ -42,7 +42,7 @@ class Tab:
 
 
 @dataclass(frozen=True)
-class Way:
+class Switch:
     start: str
     end: str
     count: Count
@@ -62,8 +62,8 @@ class Filter:
 class TabFigures:
     in_scope: int
     tabs: list[Tab]
-    switches: list[Way]
-    flips: list[Way]
+    switches: list[Switch]
+    flips: list[Switch]
     filters: list[Filter]
 
 
@@ -141,8 +141,8 @@ def _sees(study: Study, steps: Steps, shown: Mapping[str, Sequence[str]]) -> Mas
     return found
 
 
-def _ways(counts: Counts, kind: str) -> list[Way]:
-    return [Way(start, end, count) for (start, end), count in counts.all(kind).items()]
+def _ways(counts: Counts, kind: str) -> list[Switch]:
+    return [Switch(start, end, count) for (start, end), count in counts.all(kind).items()]
 
 
 @evidence_of("tabs")

@@ -56,7 +56,7 @@ RULES = {
     f"PUT {_APP}/kept-findings": Rule("work", "kept or dismissed a finding"),
     f"PATCH {_APP}/kept-findings/{{number}}": Rule("work", "changed a finding"),
     f"DELETE {_APP}/kept-findings/{{number}}": Rule("work", "forgot a finding"),
-    f"PUT {_JOB}/files/{{number}}": Rule("work", "sent a file"),
+    f"PUT {_JOB}/files/{{number}}": Rule("work"),
     f"POST {_JOB}/retry": Rule("work", "tried an import again"),
     f"POST {_JOB}/cancel": Rule("work", "stopped an import"),
     f"DELETE {_JOB}": Rule("work", "took an import off the list"),

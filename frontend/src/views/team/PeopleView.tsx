@@ -41,7 +41,7 @@ export function PeopleView({ app }: { app: AppSummary }) {
         <h1>{count(members.data.length, "person", "people")} may look into this app.</h1>
         <AddMember app={app.key} onGiven={setGiven} />
         {given && <Given given={given} />}
-        <PlainTable testid="members">
+        <PlainTable className="align-middle" testid="members">
           <thead>
             <tr>
               <th>name</th>

@@ -6,7 +6,7 @@ from dataclasses import asdict
 from typing import Annotated, Any
 
 import yaml
-from fastapi import APIRouter, Body, Response
+from fastapi import APIRouter, Depends, Request, Response
 from fastapi.responses import FileResponse
 from sqlalchemy.orm import Session
 
@@ -16,6 +16,7 @@ from mossy_trail.engine import fit, history, practice
 from mossy_trail.intake.app_map_file import SCHEMA, map_of, parse_map
 from mossy_trail.intake.errors import UnusableMap
 from mossy_trail.store.models import App, AppMapVersion
+from mossy_trail.web.contents import OBJECT, TEXT, answers, body_of, takes
 from mossy_trail.web.context import Author, Database, TheApp, TheScope, TheStudy, milliseconds
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import (
@@ -30,11 +31,12 @@ from mossy_trail.web.schemas import (
 )
 
 router = APIRouter(prefix="/api/apps/{app}/map", tags=["app map"])
+LARGEST_MAP = 8 << 20
 DRAFTED_FROM = 500_000
 """Rows that a draft is made from; of more, those of whole users."""
 
 
-@router.get("", responses={200: {"content": {"application/yaml": {}}}})
+@router.get("", response_class=Response, responses=answers(**{"application/yaml": TEXT}))
 def read_map(app: TheApp) -> Response:
     """The newest map, as YAML."""
     if not app.maps:
@@ -47,18 +49,31 @@ def read_map(app: TheApp) -> Response:
     return Response(text, media_type="application/yaml", headers=headers)
 
 
-@router.get("/schema")
+@router.get(
+    "/schema", response_class=Response, responses=answers(**{"application/schema+json": OBJECT})
+)
 def read_schema(app: TheApp) -> FileResponse:
     """The JSON Schema that a map's file is held against."""
     return FileResponse(SCHEMA, media_type="application/schema+json", filename=SCHEMA.name)
 
 
-@router.put("")
+async def get_text(request: Request) -> str:
+    try:
+        return (await body_of(request, LARGEST_MAP)).decode()
+    except UnicodeDecodeError:
+        raise ProblemError(422, "The map is not in UTF-8.", "Save it as UTF-8.") from None
+
+
+_AS_FILE: dict[str, Any] = {
+    "application/json": OBJECT,
+    "application/yaml": TEXT,
+    "text/plain": TEXT,
+}
+
+
+@router.put("", openapi_extra=takes(**_AS_FILE))
 def replace_map(
-    app: TheApp,
-    text: Annotated[str, Body(media_type="text/plain")],
-    session: Database,
-    author: Author,
+    app: TheApp, text: Annotated[str, Depends(get_text)], session: Database, author: Author
 ) -> MapSummary:
     """A new version of the map. It holds at once, in every view."""
     try:

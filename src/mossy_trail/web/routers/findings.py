@@ -23,6 +23,7 @@ from mossy_trail.engine.standouts import Kind
 from mossy_trail.engine.study import Study
 from mossy_trail.engine.trend import trend, value_of
 from mossy_trail.store.models import App, KeptFinding
+from mossy_trail.web.contents import TEXT, answers
 from mossy_trail.web.context import Author, Database, TheApp, TheScope, TheStudy, get_scope
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.routers.compare import kept_of
@@ -199,7 +200,11 @@ def forget_finding(app: TheApp, number: int, session: Database) -> None:
     session.delete(_known(session, app, number))
 
 
-@router.get("/report", response_class=Response)
+@router.get(
+    "/report",
+    response_class=Response,
+    responses=answers(**{"text/html": TEXT, "text/markdown": TEXT}),
+)
 def read_report(
     app: TheApp,
     study: TheStudy,

@@ -22,6 +22,7 @@ from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.mapping import Mapping
 from mossy_trail.intake.reader import Preview
 from mossy_trail.store.models import AppMapVersion, Job, StoredLog
+from mossy_trail.web.contents import BYTES, takes
 from mossy_trail.web.context import Context, Database, Here, TheApp, milliseconds
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import (
@@ -89,7 +90,9 @@ def begin_import(
     return job_view(here, job)
 
 
-@router.put("/jobs/{job_id}/files/{number}")
+@router.put(
+    "/jobs/{job_id}/files/{number}", openapi_extra=takes(**{"application/octet-stream": BYTES})
+)
 async def upload_file(job_id: int, number: int, request: Request) -> JobView:
     """The body is the file itself, streamed to disk. With the last one the import begins."""
     here: Context = request.app.state.context

@@ -19,6 +19,7 @@ from mossy_trail.engine.measures import behind
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.engine.study import JourneyRef, Study
 from mossy_trail.ingest.raw_rows import RawRows
+from mossy_trail.web.contents import BYTES, TEXT, answers
 from mossy_trail.web.context import Database, TheApp, TheScope, TheStudy
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import Journey, JourneyPage, ListedJourney, StepDetail
@@ -79,7 +80,13 @@ def _counted(study: Study, scope: Scope, measure: str, figure: str) -> NDArray[n
         ) from None
 
 
-@router.get("/{what}.{form}", response_class=StreamingResponse)
+@router.get(
+    "/{what}.{form}",
+    response_class=StreamingResponse,
+    responses=answers(
+        **{MEDIA_TYPES[form]: BYTES if form == "parquet" else TEXT for form in MEDIA_TYPES}
+    ),
+)
 def export(
     what: Literal["steps", "rows"],
     form: Literal["csv", "jsonl", "parquet", "xes"],

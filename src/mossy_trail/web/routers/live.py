@@ -8,6 +8,7 @@ import secrets
 from collections import Counter
 from dataclasses import asdict
 from hashlib import sha256
+from typing import Any
 
 from fastapi import APIRouter, Request
 from sqlalchemy import select
@@ -16,6 +17,7 @@ from sqlalchemy.orm import Session
 from mossy_trail.ingest.live import Receipt
 from mossy_trail.intake.cloud_events import UnusableEvents, read_events
 from mossy_trail.store.models import App
+from mossy_trail.web.contents import OBJECT, body_of, takes
 from mossy_trail.web.context import Context, Database, TheApp
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import IngestKey, ReceiptView, ReceivedView
@@ -37,7 +39,14 @@ def hashed(key: str) -> str:
     return sha256(key.encode()).hexdigest()
 
 
-@router.post("/events")
+_EVENTS: dict[str, Any] = {
+    "application/cloudevents+json": {"title": "Event", **OBJECT},
+    "application/cloudevents-batch+json": {"type": "array", "items": OBJECT},
+    "application/json": {"title": "EventData", **OBJECT},
+}
+
+
+@router.post("/events", openapi_extra=takes(**_EVENTS))
 async def send_events(app: str, request: Request) -> ReceiptView:
     """CloudEvents 1.0 in JSON: one (structured or binary mode) or a batch.
 
@@ -68,18 +77,6 @@ def _allowed(here: Context, app_key: str, authorization: str) -> int:
         "The key does not fit this app.",
         "Make one on the page Logs, and send it as “Authorization: Bearer KEY”.",
     )
-
-
-async def body_of(request: Request, most: int) -> bytes:
-    """The whole body. Raises `ProblemError` where it is larger than so many bytes."""
-    body = bytearray()
-    async for chunk in request.stream():
-        body += chunk
-        if len(body) > most:
-            raise ProblemError(
-                413, f"The body is larger than {most >> 20} MB.", "Send it in several."
-            )
-    return bytes(body)
 
 
 def _receive(here: Context, app_id: int, request: Request, body: bytes) -> Receipt:

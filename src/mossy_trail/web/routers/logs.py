@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from mossy_trail.engine.export import harmless
 from mossy_trail.store.logs import drop_log
 from mossy_trail.store.models import Job, SetAsideRow, StoredLog
+from mossy_trail.web.contents import TEXT, answers
 from mossy_trail.web.context import Context, Database, Here, TheApp, milliseconds
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.routers.imports import job_view
@@ -95,7 +96,11 @@ def _set_aside_view(log: StoredLog, row: SetAsideRow) -> SetAsideView:
     return SetAsideView(file=name, line=row.line, reason=row.reason, text=row.text)
 
 
-@router.get("/logs/{log_id}/set-aside.csv")
+@router.get(
+    "/logs/{log_id}/set-aside.csv",
+    response_class=StreamingResponse,
+    responses=answers(**{"text/csv": TEXT}),
+)
 def download_set_aside(log_id: int, here: Here, session: Database) -> StreamingResponse:
     """Every row set aside, with its file, line and reason."""
     files = [file["name"] for file in _get_log(session, log_id).files]

@@ -20,9 +20,10 @@ from mossy_trail.intake.otlp import (
     refused,
 )
 from mossy_trail.store.models import App
+from mossy_trail.web.contents import body_of
 from mossy_trail.web.context import Context
 from mossy_trail.web.problems import ProblemError
-from mossy_trail.web.routers.live import LARGEST_BODY, body_of, hashed
+from mossy_trail.web.routers.live import LARGEST_BODY, hashed
 
 router = APIRouter()
 MOST_REASONS = 5
