@@ -74,45 +74,48 @@ def show(page: Page, state: str) -> None:
     page.until(lambda: not page.all("main [role=status]"))
 
 
-def test_no_page_breaks_a_rule_of_accessibility(page: Page) -> None:
-    """In the light theme, and, of what depends on it, in the dark one."""
+def broken_rules(page: Page, state: str) -> list[Any]:
+    """Of accessibility, in the light theme, and, of what depends on it, in the dark one."""
+    page.driver.execute_script(AXE.read_text())
+    page.driver.execute_script(AT_ONCE)
     broken = []
+    for theme, rules in (("light", ALL), ("dark", COLOURS)):
+        page.driver.execute_script(f"document.documentElement.dataset.bsTheme = {theme!r}")
+        found = page.driver.execute_async_script(RUN, rules)
+        broken += [[state, theme, *one] for one in found]
+    page.driver.execute_script("document.documentElement.dataset.bsTheme = 'light'")
+    return broken
 
-    def check(state: str) -> None:
-        page.driver.execute_script(AXE.read_text())
-        page.driver.execute_script(AT_ONCE)
-        for theme, rules in (("light", ALL), ("dark", COLOURS)):
-            page.driver.execute_script(f"document.documentElement.dataset.bsTheme = {theme!r}")
-            found = page.driver.execute_async_script(RUN, rules)
-            broken.extend([state, theme, *one] for one in found)
-        page.driver.execute_script("document.documentElement.dataset.bsTheme = 'light'")
 
-    for state in STATES:
-        show(page, state)
-        check(state)
-    for menu in MENUS:
-        page.click(menu)
-        page.until(lambda: page.all(".dropdown-menu.show, .modal.show"))
-        page.until(lambda: not page.all(".modal.fade:not(.show)"))
-        check(menu)
-        page.press(Keys.ESCAPE)
-        page.until(lambda: not page.all(".dropdown-menu.show, .modal.show"))
-    assert not broken
+def fits_narrow_windows(page: Page) -> None:
+    """Nothing of it is cut off."""
+    for width in (768, 400):
+        size = {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+        page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+        page.until(lambda: page.driver.execute_script(FITS))
+    page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
 
 
 @pytest.fixture
-def narrow(page: Page) -> Iterator[Page]:
+def any_width(page: Page) -> Iterator[Page]:
     yield page
     page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
 
 
-def test_nothing_is_cut_off_in_a_narrow_window(narrow: Page) -> None:
+def test_every_page_is_accessible_and_fits_in_every_state(any_width: Page) -> None:
+    page, broken = any_width, []
     for state in STATES:
-        show(narrow, state)
-        for width in (768, 400):
-            size = {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False}
-            narrow.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
-            narrow.until(lambda: narrow.driver.execute_script(FITS))
+        show(page, state)
+        broken += broken_rules(page, state)
+        fits_narrow_windows(page)
+    for menu in MENUS:
+        page.click(menu)
+        page.until(lambda: page.all(".dropdown-menu.show, .modal.show"))
+        page.until(lambda: not page.all(".modal.fade:not(.show)"))
+        broken += broken_rules(page, menu)
+        page.press(Keys.ESCAPE)
+        page.until(lambda: not page.all(".dropdown-menu.show, .modal.show"))
+    assert not broken
 
 
 def tab_to(page: Page, css: str, most: int) -> WebElement:

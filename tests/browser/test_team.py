@@ -11,6 +11,7 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, pick
+from tests.browser.test_hands import broken_rules, fits_narrow_windows
 from tests.conftest import Demo, TeamServer
 
 
@@ -58,6 +59,9 @@ def test_one_keeps_and_the_other_reads(page: Page, team: TeamServer, demo: Demo)
     app = team.new_app("Ferry")
     assert team.follow(team.upload(app, demo.csv)["id"])["state"] == "done"
     page.open(f"/findings?app={app}")
+    page.find("#email")
+    broken = broken_rules(page, "sign in")
+    fits_narrow_windows(page)
     sign_in(page, "ada@example.org", "a wrong guess at it")
     page.until(lambda: "do not fit" in page.text("[role=alert]"))
     sign_in(page, "ada@example.org", team.password)
@@ -69,15 +73,23 @@ def test_one_keeps_and_the_other_reads(page: Page, team: TeamServer, demo: Demo)
 
     page.press("g", "w")
     page.until(lambda: "may look into this app" in page.text("main h1"))
+    page.until(lambda: page.all("[data-testid=deeds]"))
+    broken += broken_rules(page, "people")
+    fits_narrow_windows(page)
     fill(page, "[aria-label='E-mail of whom to let in']", "bo@example.org")
     page.press(Keys.ENTER)
     link = page.text("[data-testid=link] .raw")
     page.until(lambda: "bo@example.org" in page.text("[data-testid=members]"))
     page.click(".side a", "My account")
+    page.until(lambda: "signed in as Ada" in page.text("main h1"))
+    broken += broken_rules(page, "account")
+    fits_narrow_windows(page)
     page.click("main button", "sign out")
     page.until(lambda: page.text("main h1") == "Sign in")
 
     page.driver.get(link)
+    page.find("#name")
+    assert [*broken, *broken_rules(page, "invited")] == []
     fill(page, "#name", "Bo")
     fill(page, "#password", "bos own long words")
     page.press(Keys.ENTER)

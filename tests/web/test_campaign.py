@@ -178,5 +178,5 @@ def test_what_came_in_is_there_and_what_was_taken_away_is_not(
 
     few = list(HealthCheck)
     run_state_machine_as_test(
-        Own, settings=examples(2, stateful_step_count=12, suppress_health_check=few)
+        Own, settings=examples(2, stateful_step_count=9, suppress_health_check=few)
     )

@@ -71,7 +71,9 @@ function Tokens() {
               <th>role</th>
               <th>made</th>
               <th>ends</th>
-              <th />
+              <th>
+                <span className="visually-hidden">what can be done</span>
+              </th>
             </tr>
           </thead>
           <tbody>

@@ -47,7 +47,9 @@ export function PeopleView({ app }: { app: AppSummary }) {
               <th>name</th>
               <th>e-mail</th>
               <th>role</th>
-              <th />
+              <th>
+                <span className="visually-hidden">what can be done</span>
+              </th>
             </tr>
           </thead>
           <tbody>

@@ -36,7 +36,7 @@ DRAFTED_FROM = 500_000
 """Rows that a draft is made from; of more, those of whole users."""
 
 
-@router.get("", response_class=Response, responses=answers(**{"application/yaml": TEXT}))
+@router.get("", response_class=Response, responses=answers(**{"application/yaml": OBJECT}))
 def read_map(app: TheApp) -> Response:
     """The newest map, as YAML."""
     if not app.maps:
@@ -66,7 +66,7 @@ async def get_text(request: Request) -> str:
 
 _AS_FILE: dict[str, Any] = {
     "application/json": OBJECT,
-    "application/yaml": TEXT,
+    "application/yaml": OBJECT,
     "text/plain": TEXT,
 }
 
