@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from types import MappingProxyType
 from typing import Any
 
@@ -27,6 +28,11 @@ _CODED = {
 }
 _FIELD_OF = {"origin": "from"}
 _FAR = 2**31 - 1
+_AT_ONCE = ThreadPoolExecutor(2, "coding")
+"""Telling columns' distinct texts apart is most of the work, and needs nothing but the column."""
+
+Codes = NDArray[np.int32]
+Distinct = tuple[Codes, list[str]]
 _CUSTOM = EVENT["custom"]
 
 
@@ -50,11 +56,14 @@ class Coder:
 
     def columns(self, table: pa.Table, properties: Sequence[str]) -> dict[str, Column]:
         """The coded columns of a block of rows with all fields; the rest are `properties`."""
+        names = [name for name in table.column_names if name != "time"]
+        found = _AT_ONCE.map(_distinct, table.select(names).columns)
+        distinct = dict(zip(names, found, strict=True))
         built = {
-            name: self._coded(dictionary, table[_FIELD_OF.get(name, name)])
+            name: self._coded(dictionary, distinct[_FIELD_OF.get(name, name)])
             for name, dictionary in _CODED.items()
         }
-        codes, words = _distinct(table["event"])
+        codes, words = distinct["event"]
         events = [EVENT.get(word, _CUSTOM) for word in words]
         event = recode(codes, np.array(events, "int32"))
         custom = [
@@ -63,17 +72,19 @@ class Coder:
         ]
         built["word"] = recode(codes, np.array(custom, "int32"))
         built["event"] = np.where(codes == NONE, EVENT["screen_view"], event)
-        built["order"] = _numbers(table["order"], _whole, "int64")
-        built["count"] = _numbers(table["count"], lambda text: min(_whole(text), _FAR), "int32")
-        built["outcome"] = _numbers(table["outcome"], lambda w: OUTCOME.get(w, NONE), "int8")
+        built["order"] = _numbers(distinct["order"], _whole, "int64")
+        built["count"] = _numbers(distinct["count"], lambda text: min(_whole(text), _FAR), "int32")
+        built["outcome"] = _numbers(distinct["outcome"], lambda w: OUTCOME.get(w, NONE), "int8")
         built["via"] = _numbers(
-            table["via"], lambda word: VIAS.index(word) if word in VIAS else NONE, "int8"
+            distinct["via"], lambda word: VIAS.index(word) if word in VIAS else NONE, "int8"
         )
-        built["props"] = self._properties(table, properties)
+        built["props"] = self._properties(
+            table.num_rows, [(name, *distinct[name]) for name in sorted(properties)]
+        )
         return built
 
-    def _coded(self, dictionary: str, column: pa.ChunkedArray) -> Column:
-        codes, texts = _distinct(column)
+    def _coded(self, dictionary: str, distinct: Distinct) -> Column:
+        codes, texts = distinct
         code = self._params_code if dictionary == "params" else self._code_in(dictionary)
         return recode(codes, np.array([code(text) for text in texts], "int32"))
 
@@ -93,11 +104,10 @@ class Coder:
             code = self._params[text] = self._code("params", _canonical(text))
         return code
 
-    def _properties(self, table: pa.Table, names: Sequence[str]) -> Column:
+    def _properties(self, rows: int, given: list[tuple[str, Codes, list[str]]]) -> Column:
         """One code per distinct set of properties; its term is the set as JSON."""
-        row_sets, sets = np.zeros(table.num_rows, "int64"), [{}]  # type: ignore[var-annotated]
-        for name in sorted(names):
-            codes, texts = _distinct(table[name])
+        row_sets, sets = np.zeros(rows, "int64"), [{}]  # type: ignore[var-annotated]
+        for name, codes, texts in given:
             width = len(texts) + 1
             pairs = pa.array(row_sets * width + codes + 1).dictionary_encode()
             row_sets = pairs.indices.to_numpy().astype("int64")
@@ -122,7 +132,7 @@ def distinct_texts(column: pa.ChunkedArray) -> Any:
     return array.dictionary_encode()
 
 
-def _distinct(column: pa.ChunkedArray) -> tuple[NDArray[np.int32], list[str]]:
+def _distinct(column: pa.ChunkedArray) -> Distinct:
     """Codes per row and the distinct texts they stand for; −1 for null and for empty text."""
     array = distinct_texts(column)
     codes = pc.fill_null(array.indices, NONE).to_numpy(zero_copy_only=False).astype("int32")
@@ -136,9 +146,9 @@ def _distinct(column: pa.ChunkedArray) -> tuple[NDArray[np.int32], list[str]]:
     return codes, texts
 
 
-def _numbers(column: pa.ChunkedArray, value: Callable[[str], int], dtype: str) -> Column:
+def _numbers(distinct: Distinct, value: Callable[[str], int], dtype: str) -> Column:
     """Per row the number that its text stands for; −1 where it has none."""
-    codes, texts = _distinct(column)
+    codes, texts = distinct
     return recode(codes, np.array([value(text) for text in texts], dtype)).astype(dtype)
 
 

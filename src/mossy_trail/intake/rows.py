@@ -88,8 +88,11 @@ class RowCollector:
             self._put_aside(file, records, int(record), REASONS[reason], text_kept)
         usable = reasons == 0
         self.rows += int(usable.sum())
-        piece = self._piece(table.filter(pa.array(usable)))
-        piece["time"], piece["line"] = time[usable], records.lines[good][usable]
+        lines = records.lines[good]
+        if not usable.all():
+            table, time, lines = table.filter(pa.array(usable)), time[usable], lines[usable]
+        piece = self._piece(table)
+        piece["time"], piece["line"] = time, lines
         piece["file"] = np.full(len(piece["time"]), file)
         piece = {name: piece[name].astype(dtype, copy=False) for name, dtype in DTYPES.items()}
         self._pieces.add(piece)

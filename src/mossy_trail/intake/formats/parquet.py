@@ -82,7 +82,8 @@ class TableBlock:
 
     def good_texts(self) -> pa.Table:
         """The good rows, every column as text or as moments."""
-        return self._texts.filter(pa.array(self.flaws == GOOD))
+        good = self.flaws == GOOD
+        return self._texts if good.all() else self._texts.filter(pa.array(good))
 
     def text(self, row: int) -> bytes:
         return self._json[row]
