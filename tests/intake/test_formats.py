@@ -421,3 +421,43 @@ def test_how_far_a_reading_is_comes_to_all_of_each_file(
     done = [one.bytes_read for one in seen]
     assert done == sorted(done)
     assert done[-1] == seen[-1].bytes_total == 2 * path.stat().st_size
+
+
+def test_texts_that_a_parquet_file_has_in_a_dictionary_are_those_of_its_rows(
+    tmp_path: Path,
+) -> None:
+    """However many no row has, in whatever order, and though two are the same or empty."""
+    users = ["unused", "b", "a", "b", "", ""]
+    places = [2, 1, 3, 2, 4, 5, None, 1]
+    screens = ["unused", "Home", "Detail"]
+    shown = [2, 1, 1, 2, 1, 1, 2, None]
+    moments = [f"2026-05-04T10:00:0{i}Z" for i in range(8)]
+    table = pa.table(
+        {
+            "time": moments,
+            "user": pa.DictionaryArray.from_arrays(pa.array(places, pa.int8()), users),
+            "screen": pa.DictionaryArray.from_arrays(
+                pa.array(shown, pa.int32()), pa.array(screens, pa.large_string())
+            ),
+            "crew": [7, 7, 8, 7, 7, 7, 7, 7],
+            "rating": [0.5, None, 0.5, 0.5, 0.5, 0.5, 0.5, 0.5],
+        }
+    )
+    coded, plain = tmp_path / "coded.parquet", tmp_path / "plain.csv"
+    parquet_file.write_table(table, coded)
+    rows = [
+        (moment, users[place] if place is not None else None, screens[at] if at else None, crew, r)
+        for moment, place, at, crew, r in zip(
+            moments, places, shown, *(table[n].to_pylist() for n in ("crew", "rating")), strict=True
+        )
+    ]
+    lines = [",".join("" if cell is None else str(cell) for cell in row) for row in rows]
+    plain.write_text("\n".join(["time,user,screen,crew,rating", *lines]))
+    found, expected = read_files([coded]), read_files([plain])
+    assert [row.reason for row in found.set_aside] == [row.reason for row in expected.set_aside]
+    assert len(found.set_aside) == 4
+    assert {**found.log.terms, "file": []} == {**expected.log.terms, "file": []}
+    assert found.log.terms["user"] == ["a", "b"]
+    for name in expected.log.columns:
+        if name != "line":
+            assert found.log.columns[name].tolist() == expected.log.columns[name].tolist(), name

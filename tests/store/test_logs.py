@@ -25,6 +25,7 @@ from mossy_trail.engine.measures import Measured, measured
 from mossy_trail.engine.study import Study
 from mossy_trail.ingest.live import LiveLogs
 from mossy_trail.intake.cloud_events import SentEvent
+from mossy_trail.store import team as team  # whose tables are among the models'
 from mossy_trail.store.database import migrations
 from mossy_trail.store.folder import MAKING
 from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log

@@ -17,7 +17,7 @@ from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of
 from mossy_trail.intake.formats.parquet import TableBlock
 from mossy_trail.intake.mapping import Mapping, apply
-from mossy_trail.intake.rows import RowCollector, SetAside
+from mossy_trail.intake.rows import RowCollector, SetAside, told
 
 MOST_ROWS = 100_000
 """Rows that are tried; of a larger file, the first ones."""
@@ -82,7 +82,8 @@ def try_out(mapping: Mapping, table: pa.Table, app_map: AppMap | None) -> Trial 
     tried = table.slice(0, MOST_ROWS)
     collector = RowCollector()
     block = TableBlock(tried, np.arange(tried.num_rows) + 1)
-    collector.add(0, block, apply(mapping, block.good_texts()), mapping.times)
+    mapped = apply(mapping, block.good_texts())
+    collector.add(0, block, told(block, mapped, mapping.times))
     log = collector.log([""])
     parts = split(log, 1)
     if app_map is None or not app_map.screens:

@@ -21,7 +21,7 @@ from mossy_trail.intake.formats.json_lines import cut_lines, parse_objects
 from mossy_trail.intake.mapping import Mapping, apply, shape_of
 from mossy_trail.intake.proposal import propose
 from mossy_trail.intake.records import FLAWS, GOOD
-from mossy_trail.intake.rows import REASONS, RowCollector, flaws_of, with_all_fields
+from mossy_trail.intake.rows import REASONS, RowCollector, flaws_of, told, with_all_fields
 from mossy_trail.store import live
 from mossy_trail.store.models import StoredLog
 
@@ -133,7 +133,7 @@ class LiveLogs:
         known = {name: len(texts) for name, texts in coder.terms.items()}
         collector = RowCollector(coder=coder)
         mapped = apply(mapping, table) if table.num_rows else table
-        columns = collector.add(0, records, mapped, mapping.times)
+        columns = collector.add(0, records, told(records, mapped, mapping.times))
         new = [
             (name, code, text)
             for name, texts in coder.terms.items()

@@ -54,11 +54,10 @@ class Coder:
         """Per dictionary the strings so far, in the order of their codes."""
         return {name: list(codes) for name, codes in self._code_of.items()}
 
-    def columns(self, table: pa.Table, properties: Sequence[str]) -> dict[str, Column]:
-        """The coded columns of a block of rows with all fields; the rest are `properties`."""
-        names = [name for name in table.column_names if name != "time"]
-        found = _AT_ONCE.map(_distinct, table.select(names).columns)
-        distinct = dict(zip(names, found, strict=True))
+    def columns(
+        self, distinct: Mapping[str, Distinct], properties: Sequence[str]
+    ) -> dict[str, Column]:
+        """The coded columns of rows with all fields; the rest are `properties`."""
         built = {
             name: self._coded(dictionary, distinct[_FIELD_OF.get(name, name)])
             for name, dictionary in _CODED.items()
@@ -78,9 +77,8 @@ class Coder:
         built["via"] = _numbers(
             distinct["via"], lambda word: VIAS.index(word) if word in VIAS else NONE, "int8"
         )
-        built["props"] = self._properties(
-            table.num_rows, [(name, *distinct[name]) for name in sorted(properties)]
-        )
+        given = [(name, *distinct[name]) for name in sorted(properties)]
+        built["props"] = self._properties(len(codes), given)
         return built
 
     def _coded(self, dictionary: str, distinct: Distinct) -> Column:
@@ -124,12 +122,73 @@ class Coder:
         return np.array(coding, "int32")[row_sets]
 
 
+CODED = pa.dictionary(pa.int32(), pa.string())
+"""Texts as places in a dictionary of them."""
+
+
+def is_coded(kind: pa.DataType) -> bool:
+    """Whether a column is places in a dictionary of texts, as some formats have it already."""
+    return bool(kind == CODED)
+
+
+def coded(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Places in a dictionary of texts of any kind, as `CODED`."""
+    return pa.chunked_array(
+        [
+            pa.DictionaryArray.from_arrays(
+                each.indices.cast(CODED.index_type), each.dictionary.cast(CODED.value_type)
+            )
+            for each in column.chunks
+        ],
+        CODED,
+    )
+
+
+def texts(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """A column as text, each row its own."""
+    return column.cast(pa.string())
+
+
+def texts_or_coded(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """A column as text; one that is coded stays so."""
+    return column if is_coded(column.type) else texts(column)
+
+
+def by_text(column: pa.ChunkedArray, function: Callable[[Any], Any]) -> Any:
+    """What a function of texts is for each row; of a coded column it is asked once for a text."""
+    if not is_coded(column.type):
+        return function(column)
+    chunks = [function(each.dictionary).take(each.indices) for each in column.chunks]
+    return pa.chunked_array(chunks, None if chunks else function(pa.array([], pa.string())).type)
+
+
 def distinct_texts(column: pa.ChunkedArray) -> Any:
-    """A column as Arrow's dictionary of its distinct texts, and each row's place in it."""
-    array = column.cast(pa.string()).combine_chunks()
+    """A column as Arrow's dictionary of its distinct texts, and each row's place in it.
+
+    Texts stand in the order in which they first appear, and none that does not.
+    """
+    if is_coded(column.type):
+        return _coded_anew(_whole_array(column.unify_dictionaries(), column.type))
+    return _whole_array(texts(column), pa.string()).dictionary_encode()
+
+
+def _whole_array(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
+    array = column.combine_chunks()
     if isinstance(array, pa.ChunkedArray):
-        array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], pa.string())
-    return array.dictionary_encode()
+        array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], kind)
+    return array
+
+
+def _coded_anew(array: Any) -> Any:
+    """A dictionary may have texts that no row has, in another order, and one of them twice."""
+    used = array.indices.dictionary_encode()
+    found = array.dictionary.take(used.dictionary).dictionary_encode()
+    return pa.DictionaryArray.from_arrays(found.indices.take(used.indices), found.dictionary)
+
+
+def distinct_of(table: pa.Table) -> dict[str, Distinct]:
+    """The distinct texts of each column, and which of them each row has."""
+    return dict(zip(table.column_names, _AT_ONCE.map(_distinct, table.columns), strict=True))
 
 
 def _distinct(column: pa.ChunkedArray) -> Distinct:

@@ -14,7 +14,7 @@ import polars as pl
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mossy_trail.intake.coding import distinct_texts
+from mossy_trail.intake.coding import distinct_texts, is_coded, texts, texts_or_coded
 from mossy_trail.intake.patterns import find
 from mossy_trail.intake.rows import FIELDS
 from mossy_trail.intake.times import Times
@@ -83,10 +83,10 @@ def columns_of(table: pa.Table) -> list[str]:
 
 def _paths(name: str, column: pa.ChunkedArray) -> list[str]:
     """Paths to what lies in the objects of a column, those of any row."""
-    if not pa.types.is_string(column.type):
+    if not (pa.types.is_string(column.type) or is_coded(column.type)):
         return []
     paths: dict[str, None] = {}
-    for text in pc.unique(column.slice(0, 20_000)).to_pylist()[:2000]:
+    for text in pc.unique(texts(column.slice(0, 20_000))).to_pylist()[:2000]:
         if text and text.lstrip().startswith("{"):
             try:
                 _collect(name, json.loads(text), paths)
@@ -110,7 +110,7 @@ def column(table: pa.Table, name: str) -> pa.ChunkedArray:
     if outer is None:
         return pa.chunked_array([pa.nulls(table.num_rows, pa.string())])
     if outer == name:
-        return table[name].cast(pa.string())
+        return texts_or_coded(table[name])
     path = "$" + "".join(f"['{part}']" for part in _inside(name, outer))
     texts = pl.Series(table[outer].cast(pa.string())).str.json_path_match(path)
     return pa.chunked_array([texts.to_arrow().cast(pa.string())])
@@ -226,7 +226,7 @@ def _less(text: str, path: list[str]) -> str:
 def _joined(columns: list[pa.ChunkedArray], joint: str) -> pa.ChunkedArray:
     if len(columns) == 1:
         return columns[0]
-    frame = pl.DataFrame([pl.Series(str(i), column) for i, column in enumerate(columns)])
+    frame = pl.DataFrame([pl.Series(str(i), texts(column)) for i, column in enumerate(columns)])
     both = frame.select(pl.concat_str(pl.all(), separator=joint, ignore_nulls=True)).to_series()
     return pa.chunked_array([both.to_arrow().cast(pa.string())])
 
@@ -263,11 +263,13 @@ def _with_events(mapping: Mapping, table: pa.Table, told: pa.ChunkedArray | None
     table = _put(table, "event", _decoded(list(events), encoded))
     if any(outcomes):
         own = _decoded([outcome or None for outcome in outcomes], encoded)
-        table = _put(table, "outcome", own if told is None else pc.coalesce(own, told))
+        table = _put(
+            table, "outcome", own if told is None else pc.coalesce(texts(own), texts(told))
+        )
     if any(found):
         screens = _decoded([here and here.screen for here in found], encoded)
         given = table["screen"] if "screen" in table.column_names else screens
-        table = _put(table, "screen", pc.coalesce(screens, given))
+        table = _put(table, "screen", pc.coalesce(texts(screens), texts(given)))
         table = _with_params(table, _decoded([_as_params(here) for here in found], encoded))
     return table
 
@@ -321,5 +323,7 @@ def _put(table: pa.Table, name: str, column: pa.ChunkedArray) -> pa.Table:
     return table.set_column(place, name, column)
 
 
-def _decoded(texts: Sequence[str | None], encoded: Any) -> pa.ChunkedArray:
-    return pa.chunked_array([pa.array(texts, pa.string()).take(encoded.indices)])
+def _decoded(told: Sequence[str | None], encoded: Any) -> pa.ChunkedArray:
+    return pa.chunked_array(
+        [pa.DictionaryArray.from_arrays(encoded.indices, pa.array(told, pa.string()))]
+    )

@@ -37,7 +37,9 @@ from mossy_trail.intake.rows import (
     TEXT_KEPT,
     RowCollector,
     SetAside,
+    Told,
     flaws_of,
+    told,
     with_all_fields,
 )
 from mossy_trail.intake.source import Source
@@ -222,18 +224,11 @@ def read_log(
     for number, given in enumerate(inputs):
         before = collector.rows
         with given.open() as opened:
-            files.append({"name": given.name, **opened.description})
-            for block, table in ahead(_within_limits(given.name, opened.batches)):
-                if table.num_rows and "mapping" not in files[number]:
-                    files[number] |= _read_by(given, table, mapping_of)
-                mapping, kept = Mapping.of(files[number].get("mapping", {})), block
-                if mapping.masks:
-                    files[number] |= {"kept": "parquet", "hashed": mapping.hashed}
-                    table = masked(_not_yet(mapping, opened), table, key)
-                    kept = TableBlock.of_good(table, block)
-                mapped = apply(mapping, table) if table.num_rows else table
-                text_kept = 0 if mapping.masks else TEXT_KEPT
-                added = collector.add(number, block, mapped, mapping.times, text_kept)
+            file = {"name": given.name, **opened.description}
+            files.append(file)
+            for block, kept, rows in ahead(_told(given, opened, file, mapping_of, key)):
+                hidden = kept is not block
+                added = collector.add(number, block, rows, 0 if hidden else TEXT_KEPT)
                 watcher.on_rows(added)
                 watcher.on_block(number, kept)
                 read, aside = done + opened.position(), len(collector.set_aside)
@@ -243,6 +238,25 @@ def read_log(
         done += given.size
     names = [given.name for given in inputs]
     return Reading(collector.log(names), collector.set_aside, files)
+
+
+def _told(
+    given: Input, opened: Opened, file: dict[str, Any], mapping_of: MappingOf, key: bytes
+) -> Iterator[tuple[Block, Block, Told]]:
+    """Blocks as they were cut, as they may be kept, and what they tell by the file's mapping.
+
+    This is done of one block while the one before it is taken in, and the next one is cut.
+    """
+    for block, table in ahead(_within_limits(given.name, opened.batches)):
+        if table.num_rows and "mapping" not in file:
+            file |= _read_by(given, table, mapping_of)
+        mapping, kept = Mapping.of(file.get("mapping", {})), block
+        if mapping.masks:
+            file |= {"kept": "parquet", "hashed": mapping.hashed}
+            table = masked(_not_yet(mapping, opened), table, key)
+            kept = TableBlock.of_good(table, block)
+        mapped = apply(mapping, table) if table.num_rows else table
+        yield block, kept, told(block, mapped, mapping.times)
 
 
 def _within_limits(name: str, batches: Batches) -> Batches:

@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.log import DTYPES, Column, Log, empty_log
-from mossy_trail.intake.coding import Coder
+from mossy_trail.intake.coding import Coder, Distinct, by_text, distinct_of
 from mossy_trail.intake.pile import Pile
 from mossy_trail.intake.records import FLAWS, GOOD, Block
 from mossy_trail.intake.times import BAD, Times
@@ -52,6 +52,33 @@ class SetAside:
     text: str
 
 
+@dataclass(frozen=True)
+class Told:
+    """What the good records of a block tell, before their texts have codes."""
+
+    records: NDArray[np.int64]
+    """Which of the block's they are."""
+    reasons: NDArray[np.uint8]
+    """Per good record the place in `REASONS` of why it cannot be used; 0 if it can."""
+    time: NDArray[np.int64]
+    """Of those that can be used, as `distinct` is."""
+    distinct: dict[str, Distinct]
+
+
+def told(block: Block, table: pa.Table, times: Times) -> Told:
+    """Read a block, of which the table has the good records. Changes nothing."""
+    good = np.flatnonzero(block.flaws == GOOD)
+    if not len(good):
+        return Told(good, np.empty(0, "uint8"), np.empty(0, "int64"), {})
+    table = with_all_fields(table)
+    time = times.read(table["time"])
+    reasons = flaws_of(table, time)
+    usable = reasons == 0
+    if not usable.all():
+        table, time = table.filter(pa.array(usable)), time[usable]
+    return Told(good, reasons, time, distinct_of(table.drop_columns("time")))
+
+
 @dataclass
 class RowCollector:
     """Gathers the good rows of all blocks, and each other row with its reason."""
@@ -62,44 +89,27 @@ class RowCollector:
     _pieces: Pile = field(default_factory=Pile)
 
     def add(
-        self,
-        file: int,
-        records: Block,
-        table: pa.Table,
-        times: Times,
-        text_kept: int = TEXT_KEPT,
+        self, file: int, block: Block, told: Told, text_kept: int = TEXT_KEPT
     ) -> dict[str, Column]:
-        """Take in one block: its records, flawed ones flagged, and its good ones as columns.
+        """Take in one block: its records, flawed ones flagged, and what its good ones tell.
 
         Of rows set aside so many bytes of text are kept. Returns the columns of a log (see
         `core.log.DTYPES`) for the rows that can be used.
         """
-        for record in np.flatnonzero(records.flaws != GOOD):
-            self._put_aside(
-                file, records, int(record), FLAWS[int(records.flaws[record])], text_kept
-            )
-        good = np.flatnonzero(records.flaws == GOOD)
-        if not len(good):
+        for record in np.flatnonzero(block.flaws != GOOD):
+            self._put_aside(file, block, int(record), FLAWS[int(block.flaws[record])], text_kept)
+        bad = told.reasons != 0
+        for record, reason in zip(told.records[bad], told.reasons[bad], strict=True):
+            self._put_aside(file, block, int(record), REASONS[reason], text_kept)
+        self.rows += len(told.time)
+        if not len(told.time):
             return empty_log().columns
-        table = with_all_fields(table)
-        time = times.read(table["time"])
-        reasons = flaws_of(table, time)
-        for record, reason in zip(good[reasons != 0], reasons[reasons != 0], strict=True):
-            self._put_aside(file, records, int(record), REASONS[reason], text_kept)
-        usable = reasons == 0
-        self.rows += int(usable.sum())
-        lines = records.lines[good]
-        if not usable.all():
-            table, time, lines = table.filter(pa.array(usable)), time[usable], lines[usable]
-        piece = self._piece(table)
-        piece["time"], piece["line"] = time, lines
-        piece["file"] = np.full(len(piece["time"]), file)
+        piece = self.coder.columns(told.distinct, [n for n in told.distinct if n not in FIELDS])
+        piece["time"], piece["line"] = told.time, block.lines[told.records[~bad]]
+        piece["file"] = np.full(len(told.time), file)
         piece = {name: piece[name].astype(dtype, copy=False) for name, dtype in DTYPES.items()}
         self._pieces.add(piece)
         return piece
-
-    def _piece(self, table: pa.Table) -> dict[str, Column]:
-        return self.coder.columns(table, [n for n in table.column_names if n not in FIELDS])
 
     def _put_aside(
         self, file: int, records: Block, record: int, reason: str, text_kept: int
@@ -122,8 +132,8 @@ def flaws_of(table: pa.Table, time: NDArray[np.int64]) -> NDArray[np.uint8]:
     flaws = np.where(no_event, REASONS.index(NO_EVENT), 0)
     flaws[_absent(table["user"])] = REASONS.index(NO_USER)
     flaws[time == BAD] = REASONS.index(BAD_TIME)
-    left_out = pc.fill_null(pc.equal(table["event"], LEFT_OUT), False)
-    flaws[np.asarray(left_out.to_numpy())] = REASONS.index(NOT_WANTED)
+    left_out = by_text(table["event"], lambda texts: pc.equal(texts, LEFT_OUT))
+    flaws[np.asarray(pc.fill_null(left_out, False).to_numpy())] = REASONS.index(NOT_WANTED)
     return flaws.astype("uint8")
 
 
@@ -139,4 +149,5 @@ def with_all_fields(table: pa.Table) -> pa.Table:
 def _absent(column: pa.ChunkedArray) -> NDArray[np.bool_]:
     if pa.types.is_timestamp(column.type):
         return np.asarray(pc.is_null(column).to_numpy())
-    return np.asarray(pc.fill_null(pc.equal(pc.binary_length(column), 0), True).to_numpy())
+    empty = by_text(column, lambda texts: pc.equal(pc.binary_length(texts), 0))
+    return np.asarray(pc.fill_null(empty, True).to_numpy())

@@ -183,7 +183,7 @@ def recode(codes: Column, coding: Column) -> Column:
     """`coding[codes]`, leaving −1 as it is."""
     if len(coding) == 0:
         return codes
-    return np.where(codes < 0, NONE, coding[codes]).astype(coding.dtype)
+    return np.append(coding, coding.dtype.type(NONE))[codes]  # −1 is the place of the last
 
 
 def _unite(dictionaries: Sequence[list[str]]) -> tuple[list[str], list[Column]]:

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 import pyarrow.parquet as parquet
 from numpy.typing import NDArray
 
+from mossy_trail.intake.coding import by_text, coded, is_coded
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.formats.csv import distinct_names
 from mossy_trail.intake.records import GOOD, LONGEST_ROW, TOO_LONG, Block
@@ -35,6 +36,8 @@ class Parquet:
     def batches(self, source: Source) -> Iterator[tuple[Block, pa.Table]]:
         try:
             file = parquet.ParquetFile(source.path)
+            if coded := _coded(file):
+                file = parquet.ParquetFile(source.path, read_dictionary=coded)
             begun, rows = source.line, max(file.metadata.num_rows, 1)
             for batch in file.iter_batches(BATCH):
                 table = pa.table(batch.columns, names=distinct_names(batch.schema.names))
@@ -65,7 +68,7 @@ class TableBlock:
         lengths = np.zeros(table.num_rows, "int64")
         for column in self._texts.columns:
             if not pa.types.is_timestamp(column.type):
-                lengths += pc.fill_null(pc.binary_length(column), 0).to_numpy()
+                lengths += pc.fill_null(by_text(column, pc.binary_length), 0).to_numpy()
         self.flaws = np.where(lengths > LONGEST_ROW, TOO_LONG, GOOD).astype("uint8")
         if broken is not None:
             self.flaws = np.where(broken != GOOD, broken, self.flaws)
@@ -95,6 +98,25 @@ class TableBlock:
     def pieces(self) -> Iterator[tuple[int, bytes]]:
         if len(self):
             yield int(self.lines[0]), _packed(self.table, self.lines, self.flaws)
+
+
+def _coded(file: parquet.ParquetFile) -> list[str]:
+    """Columns of text that the file itself has as places in a dictionary."""
+    if not file.metadata.num_row_groups or any(map(pa.types.is_nested, file.schema_arrow.types)):
+        return []
+    group = file.metadata.row_group(0)
+    return [
+        field.name
+        for place, field in enumerate(file.schema_arrow)
+        if _is_text(field.type) and not _DICTIONARY.isdisjoint(group.column(place).encodings)
+    ]
+
+
+_DICTIONARY = {"PLAIN_DICTIONARY", "RLE_DICTIONARY"}
+
+
+def _is_text(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_string(kind) or pa.types.is_large_string(kind))
 
 
 def _packed(table: pa.Table, lines: NDArray[np.int64], flaws: NDArray[np.uint8]) -> bytes:
@@ -155,13 +177,15 @@ def _as_texts(table: pa.Table) -> pa.Table:
             table = table.set_column(
                 place, field.name, table.column(place).cast(moments, safe=False)
             )
-        elif not pa.types.is_string(field.type):
+        elif not (pa.types.is_string(field.type) or is_coded(field.type)):
             table = table.set_column(place, field.name, _as_text(table.column(place)))
     return table
 
 
 def _as_text(values: pa.ChunkedArray) -> pa.ChunkedArray:
     kind = values.type
+    if pa.types.is_dictionary(kind) and _is_text(kind.value_type):
+        return coded(values)
     if pa.types.is_dictionary(kind):
         return _as_text(values.cast(kind.value_type))
     if pa.types.is_nested(kind) and not _is_plain(kind):
@@ -174,7 +198,10 @@ def _as_text(values: pa.ChunkedArray) -> pa.ChunkedArray:
     if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
         told = [None if value is None else _told(value) for value in values.to_pylist()]
         return pa.chunked_array([pa.array(told, pa.string())])
-    return values.cast(pa.string())
+    few = values.slice(0, 10_000)
+    if pc.count_distinct(few).as_py() * 4 > len(few):
+        return values.cast(pa.string())
+    return coded(values.dictionary_encode())
 
 
 def _is_plain(kind: pa.DataType) -> bool:
