@@ -15,6 +15,7 @@ from pathlib import Path
 
 import duckdb
 import numpy as np
+import polars as pl
 
 from bench import scale
 from bench.asking import bench_asking
@@ -37,21 +38,25 @@ from mossy_trail.intake.reader import read_files
 
 def bench_reading(times: int) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        csv = grown_csv(simulated_csv(Path(folder)), times)
+        csv = grown_csv(simulated_csv(Path(folder)), range(times))
+        parquet = csv.with_suffix(".parquet")
+        pl.scan_csv(csv).sink_parquet(parquet)
+        for path, reader in ((csv, "read_csv"), (parquet, "read_parquet")):
 
-        def ours() -> int:
-            log = read_files([csv]).log
-            return sum(map(len, split(log, parts_needed(len(log)))))
+            def ours(path: Path = path) -> int:
+                log = read_files([path]).log
+                return sum(map(len, split(log, parts_needed(len(log)))))
 
-        def duck() -> int:
-            query = f"CREATE OR REPLACE TABLE t AS FROM read_csv('{csv}') ORDER BY user, time"
-            with duckdb.connect() as base:
-                base.execute(query)
-                return base.execute("SELECT count(*) FROM t").fetchone()[0]  # type: ignore[index]
+            def duck(reader: str = reader, path: Path = path) -> int:
+                query = f"CREATE OR REPLACE TABLE t AS FROM {reader}('{path}') ORDER BY user, time"
+                with duckdb.connect() as base:
+                    base.execute(query)
+                    return base.execute("SELECT count(*) FROM t").fetchone()[0]  # type: ignore[index]
 
-        (our_time, count), (duck_time, other) = timed(ours), timed(duck)
-        assert count == other
-        line("CSV read and sorted by user", our_time, {"DuckDB": duck_time})
+            (our_time, count), (duck_time, other) = timed(ours), timed(duck)
+            assert count == other
+            what = f"{path.suffix[1:]} read and sorted by user"
+            line(what, our_time, {"DuckDB": duck_time})
 
 
 def bench_replay(log: Log, app_map: AppMap) -> None:

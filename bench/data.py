@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
@@ -18,13 +19,13 @@ def simulated_csv(folder: Path) -> Path:
     return write(simulate(SIMULATED, 11), folder)[0]
 
 
-def grown_csv(csv: Path, times: int) -> Path:
-    """The same file many times over, each time with other users and sessions."""
+def grown_csv(csv: Path, times: Iterable[int], name: str = "grown.csv") -> Path:
+    """The same file once for each of these numbers, each with other users and sessions."""
     head, _, rows = csv.read_bytes().partition(b"\n")
-    grown = csv.with_name("grown.csv")
+    grown = csv.with_name(name)
     with grown.open("wb") as file:
         file.write(head + b"\n")
-        for i in range(times):
+        for i in times:
             file.write(rows.replace(b",u-11-", f",u-{i}-".encode()))
     return grown
 

@@ -17,7 +17,7 @@ from typing import Any
 
 import psutil
 
-from bench.data import simulated_csv
+from bench.data import grown_csv, simulated_csv
 from mossy_trail.core.model.log import parts_needed, split
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import MAP
@@ -41,15 +41,11 @@ READ_AT = 1_790_000_000_000_000
 
 def files_of(million: int, folder: Path) -> list[Path]:
     """So many files of a million rows, each with users of its own."""
-    head, _, rows = simulated_csv(folder).read_bytes().partition(b"\n")
-    found = []
-    for number in range(million):
-        found.append(folder / f"{number:03}.csv")
-        with found[-1].open("wb") as file:
-            file.write(head + b"\n")
-            for i in range(FILE):
-                file.write(rows.replace(b",u-11-", f",u-{number * FILE + i}-".encode()))
-    return found
+    made = simulated_csv(folder)
+    return [
+        grown_csv(made, range(number * FILE, (number + 1) * FILE), f"{number:03}.csv")
+        for number in range(million)
+    ]
 
 
 @contextmanager
@@ -91,8 +87,7 @@ def asked(study: Study) -> dict[str, Any]:
     }
     found: dict[str, Any] = {}
     for name, measure in MEASURES.items():
-        given = {key: own for key, own in known.items() if key in measure.params.model_fields}
-        found[name] = measured(study, Scope(), name, measure.params(**given)).as_dict()
+        found[name] = measured(study, Scope(), name, measure.params_of(known)).as_dict()
     return found
 
 

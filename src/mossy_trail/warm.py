@@ -203,9 +203,7 @@ def _questions(study: Study) -> dict[str, Callable[[], object]]:
     def ask(name: str, more: dict[str, str]) -> object:
         spec = json.dumps(funnel.onboarding(study.app_map))
         known = {"spec": spec, "pattern": "SignIn[stack=MeHome]", **more}
-        params = MEASURES[name].params
-        given = {key: value for key, value in known.items() if key in params.model_fields}
-        return measured(study, Scope(), name, params(**given))
+        return measured(study, Scope(), name, MEASURES[name].params_of(known))
 
     return {
         **{name: partial(ask, name, {}) for name in MEASURES},

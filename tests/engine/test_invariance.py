@@ -59,8 +59,7 @@ def params_of(name: str, study: Study) -> NoParams:
         "spec": json.dumps(funnel.onboarding(study.app_map)),
         "pattern": "SailingsBoard .. [event=sign_in:failed] . within 9min [tab=Passes]",
     }
-    measure = MEASURES[name]
-    return measure.params(**{k: v for k, v in known.items() if k in measure.params.model_fields})
+    return MEASURES[name].params_of(known)
 
 
 def figures(study: Study, scope: Scope) -> dict[str, Any]:

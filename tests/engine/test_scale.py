@@ -37,7 +37,7 @@ from mossy_trail.engine.workers import UnusableCluster, client_of, executor_of, 
 from mossy_trail.ingest import spread
 from mossy_trail.intake.reader import LogFile, read_files
 from mossy_trail.store.folder import Folder, LogParts, write_parts
-from tests.conftest import until
+from tests.conftest import Server, until
 
 FILES = 5
 READ_AT = 1_790_000_000_000_000
@@ -80,8 +80,7 @@ def told(study: Study) -> dict[str, Any]:
     }
     found: dict[str, Any] = {}
     for name, measure in MEASURES.items():
-        given = {key: own for key, own in known.items() if key in measure.params.model_fields}
-        params = measure.params(**given)
+        params = measure.params_of(known)
         found[name] = measured(study, Scope(), name, params, by="version").as_dict()
     users = Scope(unit="users")
     found["compare"] = asdict(compare(study, users, Sides("3.1", "3.2", "version")))
@@ -236,3 +235,27 @@ def test_the_command_line_works_by_a_cluster(
     assert "There is no cluster at tcp://127.0.0.1:9" in nobody.stderr
     with pytest.raises(UnusableCluster, match="no cluster"):
         client_of("nonsense")
+
+
+def test_a_server_asks_a_cluster(
+    workers: tuple[str, Start],
+    files: list[Path],
+    memory: Study,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    address, start = workers
+    start()
+    monkeypatch.setenv("MOSSY_CLUSTER", address)
+    server = Server(tmp_path / "data")
+    server.start()
+    try:
+        app = server.new_app("By a cluster")
+        assert server.follow(server.upload(app, *files)["id"])["state"] == "done"
+        for name in ("sign-in", "loops", "drop-offs"):
+            found = server.get(f"/api/apps/{app}/measures/{name}", by="version")
+            own = measured(memory, Scope(), name, by="version").as_dict()
+            assert found == json.loads(json.dumps(own)), name
+        assert list((server.folder / "replays").rglob("*.arrow")), "replayed by who reads files"
+    finally:
+        server.remove()

@@ -7,7 +7,7 @@ over time, the differences of two groups, its route in the API and its command (
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, TypeVar, get_type_hints
 
@@ -42,6 +42,11 @@ class Measure:
     figures: type
     ask: Callable[..., Any]
     params: type[NoParams]
+
+    def params_of(self, known: Mapping[str, object]) -> NoParams:
+        """Its own of these, which may be those of other measures too."""
+        own = {name: value for name, value in known.items() if name in self.params.model_fields}
+        return self.params(**own)
 
 
 Evidence = Callable[[Study, Scope, str], NDArray[np.bool_]]

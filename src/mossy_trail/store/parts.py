@@ -86,10 +86,10 @@ class PartsCache:
             written, parts = found
             rows = sum(parts.rows)
             tail = self.tail(written, stamps, rows)
+            if tail is not None and not len(tail):
+                return parts
             # Who signs in now can tell who earlier rows are of.
             if tail is not None and not any(map(tells_accounts, [tail, *parts])):
-                if not len(tail):
-                    return parts
                 extended = extend(parts, tail)
                 if len(tail) <= most_beside(rows) and not large(rows + len(tail)):
                     return extended

@@ -170,10 +170,10 @@ class Team:
 
     def accept(self, secret: str, name: str, password: str, address: str) -> str:
         """Set name and password; the secret of the visit that begins. Visits before it end."""
-        password_hash = hashed(_long_enough(password))
         with Session(self.engine) as session, session.begin():
-            person = _invitation(session, secret)
-            person.name, person.password = name.strip() or person.email, password_hash
+            person = _invitation(session, secret)  # before the work of hashing, which anyone asks
+            person.password = hashed(_long_enough(password))
+            person.name = name.strip() or person.email
             session.execute(delete(Invitation).where(Invitation.person_id == person.id))
             session.execute(delete(Visit).where(Visit.person_id == person.id))
             return visit(session, person, "took the invitation", address)

@@ -19,7 +19,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from mossy_trail.store.models import App, Job, StoredLog
 from mossy_trail.store.team import ROLES
 from mossy_trail.team.team import Team, Visitor, note
-from mossy_trail.web.problems import Problem, ProblemError, respond
+from mossy_trail.web.problems import DATABASE_DOWN, ProblemError, respond
 from mossy_trail.web.rules import Rule, rule_of
 
 LARGEST_OF_STRANGERS = 1 << 16
@@ -44,7 +44,7 @@ class Doors:
         except ProblemError as error:
             return await respond(error.problem)(scope, receive, send)
         except OperationalError:
-            return await respond(_DATABASE_DOWN)(scope, receive, send)
+            return await respond(DATABASE_DOWN)(scope, receive, send)
         went_well = False
 
         async def send_noting(message: Message) -> None:
@@ -126,11 +126,6 @@ class Doors:
 
 
 _OF_AN_APP = re.compile("^/api/(apps/[^/]+/)?")
-_DATABASE_DOWN = Problem(
-    title="The database cannot be reached.",
-    status=503,
-    detail="Nothing is lost. This page comes back by itself when the database does.",
-)
 
 
 def address_of(scope: Scope) -> str:

@@ -27,6 +27,13 @@ class Problem(BaseModel):
     """Where a report of it is, if the tool is at fault."""
 
 
+DATABASE_DOWN = Problem(
+    title="The database cannot be reached.",
+    status=503,
+    detail="Nothing is lost. This page comes back by itself when the database does.",
+)
+
+
 class ProblemError(Exception):
     def __init__(self, status: int, title: str, detail: str = "") -> None:
         super().__init__(title)
@@ -76,10 +83,4 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(OperationalError)
     def database_down(_: Request, error: Exception) -> JSONResponse:
         _note.warning("database unreachable", error=str(error)[:300])
-        return respond(
-            Problem(
-                title="The database cannot be reached.",
-                status=503,
-                detail="Nothing is lost. This page comes back by itself when the database does.",
-            )
-        )
+        return respond(DATABASE_DOWN)
