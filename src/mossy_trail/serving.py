@@ -67,7 +67,7 @@ def serve(
             preparing = Preparing()
             context = new_context(connect(url), data, memory, workers, lambda: preparing.says)
             migrate(context.engine)
-            port = port if team and port else free_port(port)
+            port = port or free_port()
             signing = _signing(context, data, team, port, say) if team else None
             preparing.start()
             try:
@@ -111,7 +111,7 @@ def _config(
     return uvicorn.Config(
         create_app(context, signing),
         host=team.host if team else "127.0.0.1",
-        port=port,
+        port=port if team else free_port(port),
         log_level="warning",
         proxy_headers=team is not None,
         forwarded_allow_ips=team.proxy if team else None,

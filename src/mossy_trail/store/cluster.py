@@ -177,9 +177,14 @@ def temporary_cluster() -> Cluster:
     return Cluster(folder)
 
 
+_PORTS = range(20_000, 32_000)
+"""Below those that connections are given, which would take one before it is listened on."""
+
+
 def free_port(preferred: int = 0) -> int:
     """The preferred port if it is free on loopback, else any that is."""
-    for port in (preferred, 0):
+    others = [_PORTS[secrets.randbelow(len(_PORTS))] for _ in range(20)]
+    for port in (preferred or others[0], *others, 0):
         with socket.socket() as probe:
             probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             with contextlib.suppress(OSError):
