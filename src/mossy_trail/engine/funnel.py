@@ -21,7 +21,7 @@ from mossy_trail.core.stats.intervals import SMALL, Quartiles, Share, quartiles,
 from mossy_trail.engine.funnel_spec import FunnelSpec
 from mossy_trail.engine.rates import Asking, Told, Took, document, rates_of, single, single_time
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
-from mossy_trail.engine.scoped import alone, each_inside, joined_inside, scope_mask
+from mossy_trail.engine.scoped import alone, each_inside, scope_mask
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.pattern_text import read_pattern
 
@@ -127,11 +127,7 @@ def measure(study: Study, scope: Scope, spec: str) -> FunnelFigures:
 def told(study: Study, scope: Scope, asked: Asked) -> FunnelFigures:
     """Ask every part, and count."""
     stages = asked.funnel.stages
-    parts = _matches(study, scope, asked)
-    if scope.unit == "users" and asked.count != "attempts":
-        users = study.pieces(study.index.user)
-        parts = [by_user(labels, own) for labels, own in zip(parts, users, strict=True)]
-    found = _joined(parts, len(stages))
+    found = _joined(_counted(study, scope, asked), len(stages))
     names = study.parts[0].places.names if study.parts else []
     counted = "attempts" if asked.count == "attempts" else scope.unit
     counted = "users" if asked.funnel.first_ever else counted
@@ -144,6 +140,15 @@ def told(study: Study, scope: Scope, asked: Asked) -> FunnelFigures:
         quartiles((found.times[done, -1] - found.times[done, 0]) / 1000),
         figures[0].count < SMALL,
     )
+
+
+def _counted(study: Study, scope: Scope, asked: Asked) -> list[Labels]:
+    """The matches of each part that count: of users each one's best."""
+    parts = _matches(study, scope, asked)
+    if scope.unit == "users" and asked.count != "attempts":
+        users = study.pieces(study.index.user)
+        return [by_user(labels, own) for labels, own in zip(parts, users, strict=True)]
+    return parts
 
 
 def _matches(study: Study, scope: Scope, asked: Asked) -> list[Labels]:
@@ -222,14 +227,10 @@ def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
     document = document_of(figure)
     asked = asked_of(document)
     of_cell = _cell_test(study, str(document["cell"]), len(asked.funnel.stages))
-
-    def ask(steps: Steps, inside: NDArray[np.bool_]) -> NDArray[np.bool_]:
-        labels = _labels(steps, inside, asked, scope.unit)
-        found = np.zeros(len(inside), bool)
-        found[labels.journey[of_cell(labels)]] = True
-        return found
-
-    return joined_inside(study, scope, ask)
+    found = [np.zeros(len(users), bool) for users in study.pieces(study.index.user)]
+    for own, labels in zip(found, _counted(study, scope, asked), strict=True):
+        own[labels.journey[of_cell(labels)]] = True
+    return np.concatenate([np.empty(0, bool), *found])
 
 
 def asked_of(document: dict[str, Any]) -> Asked:
