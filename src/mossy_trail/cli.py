@@ -56,6 +56,7 @@ from mossy_trail.intake.installation import installation_key
 from mossy_trail.intake.mapping import Mapping
 from mossy_trail.intake.mapping_file import mapping_document, parse_mapping
 from mossy_trail.intake.reader import LogFile, Progress, Reading, Watcher, look, preview, read_log
+from mossy_trail.remote import Remote, RemoteError
 from mossy_trail.store.folder import Folder
 from mossy_trail.tables import tables_of
 
@@ -242,6 +243,40 @@ def _keep(what: str, data: Path, folder: Path) -> None:
     except backups.ClusterError as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise typer.Exit(1) from None
+
+
+@cli.command("bring-in")
+def bring_in(
+    logs: LogFiles,
+    app: Annotated[str, typer.Option(help="Its name in addresses, as after ?app= on the pages.")],
+    server: Annotated[
+        str, typer.Option(envvar="MOSSY_SERVER", help="As https://trail.example.org.")
+    ] = f"http://127.0.0.1:{PORT}",
+    token: Annotated[
+        str,
+        typer.Option(
+            envvar="MOSSY_TOKEN",
+            help="Where people sign in: one of My account.",
+            show_default=False,
+        ),
+    ] = "",
+) -> None:
+    """Bring files into an app of a server, as one log."""
+    if STANDARD in logs:
+        raise typer.BadParameter("standard input cannot be brought in; name a file")
+    try:
+        with say.status("uploading") as status:
+            tell = lambda job: status.update(f"{job['state']}, {job['rows']:,} rows")  # noqa: E731
+            job = Remote(server, token).bring_in(app, logs, tell)
+    except RemoteError as error:
+        say.print(str(error), style="red", markup=False, soft_wrap=True)
+        raise typer.Exit(1) from None
+    if job["state"] != "done":
+        asked = "It asks on the page Logs how its columns are to be read."
+        said = asked if job["state"] == "asking" else f"{job['message']} {job['mend']}"
+        say.print(said, style="red", markup=False, soft_wrap=True)
+        raise typer.Exit(1)
+    say.print(f"{job['rows']:,} rows, {job['set_aside']:,} set aside")
 
 
 class Only(StrEnum):

@@ -210,6 +210,23 @@ def told_alike(now: Any, before: Any) -> Any:
     return before if isinstance(before, float) and now == pytest.approx(before, 1e-9) else now
 
 
+def brought_in_by_a_token(server: TeamServer, demo: Demo) -> None:
+    """By the command line, into an app of its own."""
+    app = server.new_app("By a script", with_map=False)
+    made = server.client.post("/api/me/tokens", json={"name": "nightly", "role": "work"}).json()
+    asked = ("bring-in", demo.csv, "--app", app, "--server", server.url)
+    done = mossy(*asked, MOSSY_TOKEN=made["secret"])
+    assert done.returncode == 0, done.stderr
+    assert "0 set aside" in done.stderr
+    assert (
+        server.get(f"/api/apps/{app}/logs")["logs"][0]["rows"]
+        == demo.csv.read_bytes().count(b"\n") - 1
+    )
+    nobody = mossy(*asked, MOSSY_TOKEN="mossy_token_of_nobody")
+    assert (nobody.returncode, "not signed in" in nobody.stderr) == (1, True)
+    assert "Traceback" not in nobody.stderr
+
+
 def test_what_is_backed_up_is_there_again_after_a_loss(demo: Demo, tmp_path: Path) -> None:
     measures = ["start-up", "sign-in", "loops"]
     server = TeamServer(tmp_path / "data")
@@ -221,6 +238,7 @@ def test_what_is_backed_up_is_there_again_after_a_loss(demo: Demo, tmp_path: Pat
         kept = {"name": "All", "document": {"all": []}}
         assert server.client.put(f"/api/apps/{app}/kept/segment", json=kept).status_code == 200
         before = figures(server.client, app, measures)
+        brought_in_by_a_token(server, demo)
         done = mossy("backup", backup, MOSSY_DATA=str(server.folder))
         assert done.returncode == 0, done.stderr
         with pytest.raises(ClusterError, match="there already"):

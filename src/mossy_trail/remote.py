@@ -1,0 +1,70 @@
+"""A server as the command line asks it, with a token where people sign in."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import IO, Any
+from urllib.error import HTTPError, URLError
+from urllib.request import Request, urlopen
+
+_ENDED = ("done", "failed", "cancelled", "interrupted", "asking")
+_BETWEEN_LOOKS = 0.5
+
+
+class RemoteError(Exception):
+    """What the server refused, or that it does not answer; the message says what to do."""
+
+
+class Remote:
+    """A server at an address such as `https://trail.example.org`."""
+
+    def __init__(self, address: str, token: str = "") -> None:
+        self._address = address.rstrip("/")
+        self._headers = {"Authorization": f"Bearer {token}"} if token else {}
+
+    def bring_in(
+        self, app: str, files: Sequence[Path], tell: Callable[[dict[str, Any]], None]
+    ) -> dict[str, Any]:
+        """Bring files in as one log, and return how that ended; `tell` is told of it meanwhile."""
+        sizes = [{"name": path.name, "bytes": path.stat().st_size} for path in files]
+        job = self._ask("POST", f"apps/{app}/imports", json.dumps({"files": sizes}).encode())
+        for number, path in enumerate(files):
+            with path.open("rb") as body:
+                size = str(path.stat().st_size)
+                self._ask("PUT", f"jobs/{job['id']}/files/{number}", body, {"Content-Length": size})
+        while (job := self._ask("GET", f"jobs/{job['id']}"))["state"] not in _ENDED:
+            tell(job)
+            time.sleep(_BETWEEN_LOOKS)
+        return job
+
+    def _ask(
+        self,
+        method: str,
+        path: str,
+        body: bytes | IO[bytes] | None = None,
+        more: dict[str, str] | None = None,
+    ) -> dict[str, Any]:
+        kind = "application/json" if isinstance(body, bytes) else "application/octet-stream"
+        headers = {**self._headers, "Content-Type": kind, **(more or {})}
+        request = Request(f"{self._address}/api/{path}", body, headers, method=method)
+        try:
+            with urlopen(request) as answer:
+                found: dict[str, Any] = json.load(answer)
+        except HTTPError as error:
+            raise RemoteError(_said(error)) from None
+        except (URLError, OSError, ValueError) as error:
+            raise RemoteError(
+                f"{self._address} does not answer as a server of ours: {error}"
+            ) from None
+        return found
+
+
+def _said(error: HTTPError) -> str:
+    try:
+        told = json.load(error)
+        return f"{told['title']} {told.get('detail', '')}".strip()
+    except (ValueError, KeyError, TypeError):
+        return f"The server answered with {error.code}."
