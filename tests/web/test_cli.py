@@ -192,7 +192,8 @@ def test_a_terminal_gets_tables(demo: Demo) -> None:
     ours, theirs = pty.openpty()
     with os.fdopen(ours, "rb", closefd=True) as shown:
         command = [sys.executable, "-m", "mossy_trail.cli", *arguments]
-        wide = {**os.environ, "COLUMNS": "200", "NO_COLOR": "1", "TERM": "dumb"}
+        size = {"COLUMNS": "200", "LINES": "50"}
+        wide = {**os.environ, **size, "NO_COLOR": "1", "TERM": "dumb"}
         started = subprocess.Popen(command, stdout=theirs, stderr=subprocess.DEVNULL, env=wide)
         os.close(theirs)
         told = b"".join(_until_closed(shown)).decode()
