@@ -267,16 +267,11 @@ def bring_in(
     try:
         with say.status("uploading") as status:
             tell = lambda job: status.update(f"{job['state']}, {job['rows']:,} rows")  # noqa: E731
-            job = Remote(server, token).bring_in(app, logs, tell)
+            log = Remote(server, token).bring_in(app, logs, tell)
     except RemoteError as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)
         raise typer.Exit(1) from None
-    if job["state"] != "done":
-        asked = "It asks on the page Logs how its columns are to be read."
-        said = asked if job["state"] == "asking" else f"{job['message']} {job['mend']}"
-        say.print(said, style="red", markup=False, soft_wrap=True)
-        raise typer.Exit(1)
-    say.print(f"{job['rows']:,} rows, {job['set_aside']:,} set aside")
+    say.print(f"{log['rows_read']:,} rows, {log['set_aside']:,} of them set aside")
 
 
 class Only(StrEnum):

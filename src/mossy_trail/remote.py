@@ -28,7 +28,10 @@ class Remote:
     def bring_in(
         self, app: str, files: Sequence[Path], tell: Callable[[dict[str, Any]], None]
     ) -> dict[str, Any]:
-        """Bring files in as one log, and return how that ended; `tell` is told of it meanwhile."""
+        """Bring files in as one log, and return what the server has of it.
+
+        `tell` is told how far it is. Raises `RemoteError` where it did not come in.
+        """
         sizes = [{"name": path.name, "bytes": path.stat().st_size} for path in files]
         job = self._ask("POST", f"apps/{app}/imports", json.dumps({"files": sizes}).encode())
         for number, path in enumerate(files):
@@ -38,7 +41,12 @@ class Remote:
         while (job := self._ask("GET", f"jobs/{job['id']}"))["state"] not in _ENDED:
             tell(job)
             time.sleep(_BETWEEN_LOOKS)
-        return job
+        if job["state"] == "asking":
+            raise RemoteError("It asks on the page Logs how its columns are to be read.")
+        if job["state"] != "done":
+            raise RemoteError(f"{job['message']} {job['mend']}")
+        logs = self._ask("GET", f"apps/{app}/logs")["logs"]
+        return next(log for log in logs if log["id"] == job["log_id"])
 
     def _ask(
         self,
