@@ -14,13 +14,12 @@ from pathlib import Path
 
 from sqlalchemy import inspect
 
-from mossy_trail.intake.installation import installation_key
+from mossy_trail.intake.installation import KEY, installation_key, keep_key
 from mossy_trail.store.cluster import Cluster, ClusterError, program
 from mossy_trail.store.database import connect, migrate
+from mossy_trail.web.context import forget_caches
 
-DATABASE, KEY, ABOUT = "database.dump", "key", "about.json"
-CACHES = ("parts", "replays", "uploads")
-"""The first two are made anew from the database; what is on its way in is dropped once more."""
+DATABASE, ABOUT = "database.dump", "about.json"
 
 
 def backup(data: Path, to: Path) -> None:
@@ -65,11 +64,8 @@ def restore(data: Path, source: Path) -> None:
             migrate(engine)
         finally:
             engine.dispose()
-    for cache in CACHES:
-        shutil.rmtree(data / cache, ignore_errors=True)
-    (data / KEY).unlink(missing_ok=True)
-    with os.fdopen(os.open(data / KEY, os.O_WRONLY | os.O_CREAT, 0o600), "wb") as file:
-        file.write((source / KEY).read_bytes())
+    forget_caches(data)
+    keep_key(data, (source / KEY).read_bytes())
 
 
 @contextmanager

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import signal
 import sys
 from collections.abc import Iterator
@@ -24,7 +23,7 @@ from mossy_trail.store.database import connect, migrate
 from mossy_trail.team.team import Refused, Team
 from mossy_trail.warm import Preparing
 from mossy_trail.web.app import LOOPBACK, create_app
-from mossy_trail.web.context import Context, new_context
+from mossy_trail.web.context import Context, forget_caches, new_context
 from mossy_trail.web.signing import Provider, Signing
 
 
@@ -155,8 +154,7 @@ def _database(data: Path, fresh: bool) -> Iterator[str]:
     own = os.environ.get("DATABASE_URL")
     cluster = Cluster(data / "postgres")
     if fresh:
-        for cache in ("parts", "replays", "uploads"):
-            shutil.rmtree(data / cache, ignore_errors=True)
+        forget_caches(data)
         cluster.remove()
     if own:
         yield own

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
 from dataclasses import dataclass
@@ -25,6 +26,8 @@ from mossy_trail.store.parts import PartsCache
 from mossy_trail.team.team import Visitor
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import Unit
+
+UPLOADS, PARTS, REPLAYS = "uploads", "parts", "replays"
 
 
 @dataclass(frozen=True)
@@ -49,13 +52,20 @@ def new_context(
     Replayed logs take about so much `memory`, in bytes, a third of the machine's where nothing is
     said; `workers` on other machines must reach the directory.
     """
-    uploads = data / "uploads"
+    uploads = data / UPLOADS
     uploads.mkdir(parents=True, exist_ok=True)
-    parts = PartsCache(engine, data / "parts")
+    parts = PartsCache(engine, data / PARTS)
     memory = memory or os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 3
-    studies = Studies(engine, parts, data / "replays", memory, workers)
+    studies = Studies(engine, parts, data / REPLAYS, memory, workers)
     importer = Importer(engine, uploads, installation_key(data), studies.keep, studies.landed)
     return Context(engine, studies, importer, LiveLogs(engine), not_ready)
+
+
+def forget_caches(data: Path) -> None:
+    """What belongs to a database that is there no more: parts and replays are made anew, and what
+    is on its way in is dropped once more."""
+    for cache in (UPLOADS, PARTS, REPLAYS):
+        shutil.rmtree(data / cache, ignore_errors=True)
 
 
 def get_context(request: Request) -> Context:
