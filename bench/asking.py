@@ -35,6 +35,8 @@ def bench_asking(study: Study) -> None:
     base.execute("CREATE TABLE s AS FROM steps")
     compare(
         "paths: first five screens",
+        study,
+        "screen steps.move journeys.first_step journeys.steps",
         lambda: our_ways(study),
         lambda: [(tuple(way), n) for way, n in base.execute(WAYS).fetchall()],
         lambda: polars_ways(steps.lazy()),

@@ -26,8 +26,8 @@ def bench_sign_in(study: Study) -> None:
         for make in (step_frame, row_frame)
     )
 
-    def ours() -> list[int]:
-        return [stage.count for stage in sign_in.measure(study, Scope()).stages]
+    def ours() -> Rows:
+        return [tuple(stage.count for stage in sign_in.measure(study, Scope()).stages)]
 
     base = duckdb.connect()
     base.register("steps", steps.to_arrow())
@@ -44,20 +44,20 @@ def bench_sign_in(study: Study) -> None:
     """
     assert (EVENT["sign_in"], OUTCOME["ok"]) == (20, 1)
 
-    def duck() -> list[int]:
-        return list(base.execute(query).fetchone() or ())
+    def duck() -> Rows:
+        return base.execute(query).fetchall()
 
-    def polars() -> list[int]:
+    def polars() -> Rows:
         met = steps.lazy().filter("sign_in").group_by("journey").agg(pl.min("time").alias("at"))
         asked = rows.lazy().filter((pl.col("event") == 20) & (pl.col("outcome") >= 0))
         after = asked.join(met, on="journey").filter(pl.col("time") >= pl.col("at"))
         tries = after.group_by("journey").agg((pl.col("outcome") == 1).any().alias("ok"))
         counts = pl.collect_all([met, tries])
-        return [counts[0].height, counts[1].height, int(counts[1]["ok"].sum())]
+        return [(counts[0].height, counts[1].height, int(counts[1]["ok"].sum()))]
 
-    found = [timed(ask) for ask in (ours, duck, polars)]
-    assert found[0][1] == found[1][1] == found[2][1], [answer for _, answer in found]
-    line("sign-in", found[0][0], {"DuckDB": found[1][0], "Polars": found[2][0]})
+    compare(
+        "sign-in", study, "rows.event screen journeys.steps journeys.first_row", ours, duck, polars
+    )
 
 
 def bench_getting_in(study: Study) -> None:
@@ -118,11 +118,8 @@ def bench_getting_in(study: Study) -> None:
         ]
 
     segment = Scope(segment='{"property": "platform", "values": ["ios"]}')
-    found = [timed(ask) for ask in (ours, duck, polars)]
-    assert found[0][1] == found[1][1] == found[2][1], [answer for _, answer in found]
-    line(
-        "onboarding funnel by version", found[0][0], {"DuckDB": found[1][0], "Polars": found[2][0]}
-    )
+    reads = "screen steps.visible journeys.first_step journeys.steps"
+    compare("onboarding funnel by version", study, reads, ours, duck, polars)
 
     def anew(scope: Scope, by: str = "") -> Any:
         study.labels.clear()
@@ -214,7 +211,8 @@ def bench_start_up(study: Study) -> None:
         left = pl.col("t").is_null().sum().alias("left")
         return told.filter(kept).select(pl.len(), left, took.alias("took")).collect().rows()
 
-    compare("start-up", ours, lambda: base.execute(query).fetchall(), polars)
+    reads = "rows.event fate steps.visible role journeys.first_row"
+    compare("start-up", study, reads, ours, lambda: base.execute(query).fetchall(), polars)
 
 
 def bench_onboarding(study: Study) -> None:
@@ -253,7 +251,10 @@ def bench_onboarding(study: Study) -> None:
         told = own.group_by("screen").agg(pl.col("journey").n_unique(), ended, dwell)
         return told.collect().rows()
 
-    compare("onboarding by screen", ours, lambda: base.execute(query).fetchall(), polars)
+    reads = "screen steps.journey steps.move steps.visible dwell"
+    compare(
+        "onboarding by screen", study, reads, ours, lambda: base.execute(query).fetchall(), polars
+    )
 
 
 def landing_frame(number: int, part: Steps) -> pl.DataFrame:

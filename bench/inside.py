@@ -28,18 +28,24 @@ def bench_inside(study: Study) -> None:
     names = study.parts[0].places.names
     compare(
         "tabs: visits, sessions, stay",
+        study,
+        "steps.entry steps.journey steps.move dwell tab",
         lambda: our_tabs(study),
         lambda: base.execute(TABS).fetchall(),
         lambda: polars_tabs(steps.lazy()),
     )
     compare(
         "loops: the screens' part alone",
+        study,
+        "screen steps.journey steps.move steps.visible dwell steps.marks",
         lambda: our_screens(study, names),
         lambda: base.execute(BACKS).fetchall(),
         lambda: polars_backs(steps.lazy()),
     )
     compare(
         "drop-offs: but for the model",
+        study,
+        "screen steps.journey steps.move steps.visible steps.refused",
         lambda: our_exits(study, names),
         lambda: base.execute(EXITS).fetchall(),
         lambda: polars_exits(steps.lazy(), journeys.lazy()),
@@ -51,6 +57,8 @@ def bench_inside(study: Study) -> None:
     base.execute("CREATE TABLE r AS FROM rows; CREATE TABLE u AS FROM uris")
     compare(
         "links: opened, and landed",
+        study,
+        "rows.event screen steps.visible steps.uri role journeys.first_row",
         lambda: our_links(study),
         lambda: base.execute(LINKS).fetchall(),
         lambda: polars_links(steps.lazy(), journeys.lazy(), rows.lazy(), uris.lazy()),

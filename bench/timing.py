@@ -5,8 +5,12 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from operator import attrgetter
 from typing import Any, TypeVar
 from unittest.mock import patch
+
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.engine.study import Study
 
 RUNS = 3
 Rows = list[tuple[Any, ...]]
@@ -23,8 +27,8 @@ def timed(work: Callable[[], Answer]) -> tuple[float, Answer]:
     return best, answer  # type: ignore[return-value]
 
 
-COPYING = "copying the columns"
-"""What no replay can be faster than."""
+COPYING = "copying what is read"
+"""What nothing that reads these columns can be faster than."""
 TABLE: list[tuple[str, float, dict[str, float]]] = []
 """All that was timed: what, our time, and those of others."""
 
@@ -58,10 +62,24 @@ def alone(ask: Callable[[], Any]) -> float:
         return timed(ask)[0]
 
 
-def compare(what: str, *asks: Callable[[], Rows]) -> None:
-    """Time the same question asked of us, DuckDB and Polars; their answers must be ours."""
+def copying(study: Study, reads: str) -> float:
+    """The time to copy these columns of all parts, with as many threads as questions have."""
+
+    def copied(part: Steps) -> None:
+        for name in reads.split():
+            _, rows, of_rows = name.partition("rows.")
+            (part.log.columns[of_rows] if rows else attrgetter(name)(part)).copy()
+
+    return timed(lambda: study.each(copied))[0]
+
+
+def compare(what: str, study: Study, reads: str, *asks: Callable[[], Rows]) -> None:
+    """Time the same question asked of us, DuckDB and Polars; their answers must be ours.
+
+    `reads` are the columns of parts that our answer reads from one end to the other.
+    """
     found = [timed(ask) for ask in asks]
     ours, duck, polars = (sorted(answer) for _, answer in found)
     assert ours == duck == polars, (what, ours[:3], duck[:3], polars[:3])
     beside = {"DuckDB": found[1][0], "Polars": found[2][0], ALONE: alone(asks[0])}
-    line(what, found[0][0], beside)
+    line(what, found[0][0], beside | {COPYING: copying(study, reads)})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, Literal
 
@@ -11,7 +11,18 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from mossy_trail.core.measures.funnel import Funnel, Labels, Stage, by_user, label
+from mossy_trail.core.measures.funnel import (
+    BACK,
+    ENDED,
+    TO,
+    Funnel,
+    Labels,
+    Stage,
+    Tally,
+    by_user,
+    label,
+    tally,
+)
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.conditions import Clause
 from mossy_trail.core.model.log import SECOND
@@ -127,83 +138,91 @@ def measure(study: Study, scope: Scope, spec: str) -> FunnelFigures:
 def told(study: Study, scope: Scope, asked: Asked) -> FunnelFigures:
     """Ask every part, and count."""
     stages = asked.funnel.stages
-    found = _joined(_counted(study, scope, asked), len(stages))
     names = study.parts[0].places.names if study.parts else []
+    telling = partial(_tell, asked=asked, unit=scope.unit, screens=len(names))
+    parts = study.at_once(telling, *_matches(study, scope, asked))
+    left = sum((part.left for part in parts), np.zeros((len(stages), len(names) + 2), "i8"))
+    took = [
+        quartiles(np.concatenate(times) / 1000)
+        for times in zip(*(part.took for part in parts), strict=True)
+    ] or [None] * len(stages)
     counted = "attempts" if asked.count == "attempts" else scope.unit
     counted = "users" if asked.funnel.first_ever else counted
-    done = found.reached == len(stages)
-    figures = [_stage(found, asked, i, names) for i in range(len(stages))]
+    figures = [_stage(left, asked, i, names, took[i]) for i in range(len(stages))]
     return FunnelFigures(
         counted,
         int(scope_mask(study, scope).sum()),
         figures,
-        quartiles((found.times[done, -1] - found.times[done, 0]) / 1000),
+        took[0],
         figures[0].count < SMALL,
     )
 
 
+def _tell(
+    labels: Labels,
+    inside: NDArray[np.bool_],
+    user: NDArray[np.int32],
+    asked: Asked,
+    unit: str,
+    screens: int,
+) -> Tally:
+    if unit == "users" and asked.count != "attempts":
+        labels = _of_those(labels, inside, user, asked, unit)
+    return tally(labels, inside, screens)
+
+
 def _counted(study: Study, scope: Scope, asked: Asked) -> list[Labels]:
-    """The matches of each part that count: of users each one's best."""
-    parts = _matches(study, scope, asked)
-    if scope.unit == "users" and asked.count != "attempts":
-        users = study.pieces(study.index.user)
-        return [by_user(labels, own) for labels, own in zip(parts, users, strict=True)]
-    return parts
+    """The matches of each part that count."""
+    counting = partial(_of_those, asked=asked, unit=scope.unit)
+    return study.at_once(counting, *_matches(study, scope, asked))
 
 
-def _matches(study: Study, scope: Scope, asked: Asked) -> list[Labels]:
-    """The matches of each part. What a journey has does not hang on others, so those of a group are
-    taken from those of all, which are kept; but for a user's first ever, which is one of some."""
+def _matches(
+    study: Study, scope: Scope, asked: Asked
+) -> tuple[list[Labels], list[NDArray[np.bool_]], list[NDArray[np.int32]]]:
+    """The matches of each part, in which of its journeys they are looked for, and whose these are.
+
+    What a journey has does not hang on others, so those of a group are taken from those of all,
+    which are kept; but for a user's first ever, which is one of some."""
     whole = scope if asked.funnel.first_ever else replace(scope, part=None)
     every: list[Labels] = study.labels.of(
         (whole, repr(asked)), lambda: each_inside(study, whole, partial(_label, asked=asked))
     )
-    if scope == whole:
-        return every
-    inside = study.pieces(scope_mask(study, scope))
-    return [labels.take(own[labels.journey]) for labels, own in zip(every, inside, strict=True)]
+    return every, study.pieces(scope_mask(study, scope)), study.pieces(study.index.user)
+
+
+def _of_those(
+    labels: Labels, inside: NDArray[np.bool_], user: NDArray[np.int32], asked: Asked, unit: str
+) -> Labels:
+    """The matches of journeys inside that count: of users each one's best."""
+    labels = labels.take(np.flatnonzero(inside[labels.journey]))
+    return by_user(labels, user) if unit == "users" and asked.count != "attempts" else labels
 
 
 def _label(steps: Steps, inside: NDArray[np.bool_], asked: Asked) -> Labels:
     return label(steps, asked.funnel, inside, "attempt" if asked.count == "attempts" else "journey")
 
 
-def _labels(steps: Steps, inside: NDArray[np.bool_], asked: Asked, unit: str) -> Labels:
-    labels = _label(steps, inside, asked)
-    if unit == "users" and asked.count != "attempts":
-        return by_user(labels, steps.journeys.user)
-    return labels
-
-
-def _joined(parts: Sequence[Labels], stages: int) -> Labels:
-    if not parts:
-        empty, times = np.empty(0, "i4"), np.empty((0, stages), "i8")
-        none = empty.astype(bool)
-        return Labels(empty, empty.astype("i1"), empty, none, times, times.astype("i4"))
-    return Labels(
-        *(np.concatenate([getattr(part, one.name) for part in parts]) for one in fields(Labels))
+def _stage(
+    left: NDArray[np.int64], asked: Asked, i: int, names: Sequence[str], took: Quartiles | None
+) -> StageFigures:
+    stages, there = asked.funnel.stages, left.sum(1)[::-1].cumsum()[::-1]
+    first, before, own = (int(there[k]) for k in (0, max(i - 1, 0), i))
+    name = f"at least {i + 1} of them" if asked.funnel.order == "any" else stages[i].name
+    losses = _losses(left[i], i, own, names) if i + 1 < len(stages) else []
+    cell = f"stage.{i}"
+    return StageFigures(
+        cell, name, own, share(own, first), share(own, before), took if i else None, losses
     )
 
 
-def _stage(found: Labels, asked: Asked, i: int, names: Sequence[str]) -> StageFigures:
-    stages, there = asked.funnel.stages, found.reached > i
-    first, before, own = (int((found.reached > k).sum()) for k in (0, max(i - 1, 0), i))
-    name = f"at least {i + 1} of them" if asked.funnel.order == "any" else stages[i].name
-    to = quartiles((found.times[there, i] - found.times[there, i - 1]) / 1000) if i else None
-    losses = _losses(found, i, names) if i + 1 < len(stages) else []
-    return StageFigures(f"stage.{i}", name, own, share(own, first), share(own, before), to, losses)
-
-
-def _losses(found: Labels, stage: int, names: Sequence[str]) -> list[Loss]:
+def _losses(left: NDArray[np.int64], stage: int, total: int, names: Sequence[str]) -> list[Loss]:
     """Where those went that reached this stage and no further, most first."""
-    lost = found.reached == stage + 1
-    went, back = found.went[lost], found.back[lost]
-    total = int((found.reached > stage).sum())
     ways: list[tuple[Literal["ended", "back", "to"], str, int]] = [
-        ("ended", "", int((went < 0).sum())),
-        ("back", "", int(back.sum())),
+        ("ended", "", int(left[ENDED])),
+        ("back", "", int(left[BACK])),
     ]
-    on = np.bincount(went[(went >= 0) & ~back], minlength=len(names))
+    on = left[TO:]
     ways += [("to", names[code], int(on[code])) for code in np.flatnonzero(on).tolist()]
     ways.sort(key=lambda way: (-way[2], way[1]))
     return [
@@ -293,7 +312,8 @@ def rates(study: Study, scope: Scope, spec: str) -> Asking:
         return document(funnel=written, cell=cell)
 
     def ask(steps: Steps, inside: NDArray[np.bool_]) -> Told:
-        labels = _labels(steps, inside, asked, scope.unit)
+        labels = _label(steps, inside, asked)
+        labels = _of_those(labels, inside, steps.journeys.user, asked, scope.unit)
         found, times = [], list[Took]()
         for i in range(1, len(stages)):
             there, before = labels.reached > i, labels.reached >= i

@@ -9,6 +9,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.measures.cells import Grid, cells
 from mossy_trail.core.measures.onboarding import ENDS, WAYS, Labels, label
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
@@ -66,12 +67,12 @@ def measure(study: Study, scope: Scope) -> OnboardingFigures:
 
 def _ask(steps: Steps, inside: Mask, chain: Sequence[str]) -> tuple[Labels, NDArray[np.int64]]:
     """The labels, and in how many sessions each screen was left by each way; the last: at all."""
-    labels, many = label(steps, chain, inside), max(len(inside), 1)
+    labels, user = label(steps, chain, inside), steps.journeys.user
+    ways = cells(Grid(chain, WAYS), labels.screen * len(WAYS) + labels.way, labels.journey)
+    left, seen = ways.tally(user), cells(Grid(chain), labels.screen, labels.journey).tally(user)
     counts = np.zeros((len(chain), len(WAYS) + 1), "i8")
-    cells = [(labels.screen * len(WAYS) + labels.way, len(WAYS)), (labels.screen, 1)]
-    for (cell, width), columns in zip(cells, (slice(len(WAYS)), slice(-1, None)), strict=True):
-        each = np.unique(cell * many + labels.journey) // many
-        counts[:, columns] = np.bincount(each, minlength=len(chain) * width).reshape(-1, width)
+    counts[left.number // len(WAYS), left.number % len(WAYS)] = left.journeys
+    counts[seen.number, -1] = seen.journeys
     return labels, counts
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from collections import Counter
+from dataclasses import dataclass
+from functools import partial
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -81,15 +83,15 @@ class StartParams(NoParams):
 @measure_of("start-up", StartParams)
 def measure(study: Study, scope: Scope, slow: int = SLOW) -> StartFigures:
     """Starts by kind, how long they take, where they land, and who left before."""
-    parts = each_inside(study, scope, lambda steps, inside: (label(steps, inside), inside.sum()))
-    labels = _joined([labels for labels, _ in parts])
+    asked = each_inside(study, scope, partial(_ask, slow=slow))
+    counts: Counter[str] = sum((told.counts for told in asked), Counter())
 
     def count(cell: str) -> int:
-        return int(_of_cell(labels, cell, slow).sum())
+        return counts[cell]
 
-    total, cold = len(labels.kind), count("cold")
+    total, cold = count("all"), count("cold")
     landed = cold - count("left")
-    times = labels.took[(labels.kind == _COLD) & (labels.landing != _LEFT)] / 1000
+    times = np.concatenate([told.times for told in asked] or [np.empty(0)])
     quantiles = np.percentile(times, [50, 75, 90, 95]).tolist() if len(times) else None
 
     def speed(cell: str) -> Speed:
@@ -98,7 +100,7 @@ def measure(study: Study, scope: Scope, slow: int = SLOW) -> StartFigures:
 
     return StartFigures(
         slow,
-        sum(int(inside) for _, inside in parts),
+        sum(told.in_scope for told in asked),
         any(screen.role == "splash" for screen in study.app_map.screens),
         total,
         {kind: count(kind) for kind in KINDS},
@@ -109,27 +111,42 @@ def measure(study: Study, scope: Scope, slow: int = SLOW) -> StartFigures:
         speed("slow"),
         speed("quick"),
         cold < SMALL,
-        _bins(labels),
+        _bins(counts),
     )
 
 
-def _joined(parts: Sequence[Labels]) -> Labels:
-    dtypes: tuple[str, ...] = ("i4", "i1", "?", "i1", "i8", "?")
-    return Labels(
-        *(
-            np.concatenate([np.empty(0, dtype), *(getattr(part, one.name) for part in parts)])
-            for one, dtype in zip(fields(Labels), dtypes, strict=True)
-        )
-    )
+class _Told(NamedTuple):
+    """What a part tells: journeys in scope, starts by cell, and how long cold ones took to land,
+    in milliseconds."""
+
+    in_scope: int
+    counts: Counter[str]
+    times: NDArray[np.float64]
 
 
-def _bins(labels: Labels) -> list[Bin]:
+_CELLS = (
+    *("all", *KINDS, "link", "left", "slow", "quick", "slow.ended", "quick.ended"),
+    *(f"land.{word}" for word in LANDINGS[1:]),
+)
+
+
+def _ask(steps: Steps, inside: Mask, slow: int) -> _Told:
+    labels = label(steps, inside)
+    counts = Counter({cell: int(_of_cell(labels, cell, slow).sum()) for cell in _CELLS})
+    cold, landed = labels.kind == _COLD, labels.landing != _LEFT
+    timed = cold & (labels.took >= 0)
+    for prefix, own in (("bin", timed), ("bin_left", timed & ~landed)):
+        filled = np.bincount(np.searchsorted(EDGES * 1000, labels.took[own], "right"))
+        counts.update({f"{prefix}.{i}": int(n) for i, n in enumerate(filled)})
+    return _Told(int(inside.sum()), counts, labels.took[cold & landed] / 1000)
+
+
+def _bins(counts: Counter[str]) -> list[Bin]:
     bins = []
     for i in range(len(EDGES) + 1):
         cell, (low, high) = f"bin.{i}", _limits(i)
-        own = _of_cell(labels, cell, SLOW)
-        left = int((own & (labels.landing == _LEFT)).sum())
-        bins.append(Bin(cell, low, None if high == np.inf else high, int(own.sum()) - left, left))
+        left = counts[f"bin_left.{i}"]
+        bins.append(Bin(cell, low, None if high == np.inf else high, counts[cell] - left, left))
     while bins and not bins[-1].landed + bins[-1].left:
         bins.pop()
     return bins
@@ -141,7 +158,7 @@ def _limits(number: int) -> tuple[float, float]:
 
 
 def _of_cell(labels: Labels, cell: str, slow_from: int) -> Mask:
-    """Which starts a cell counts; raises `KeyError` for one that there is not."""
+    """Which starts a cell counts."""
     cold, landed = labels.kind == _COLD, labels.landing != _LEFT
     kind, _, rest = cell.partition(".")
     if cell == "all":
@@ -152,16 +169,19 @@ def _of_cell(labels: Labels, cell: str, slow_from: int) -> Mask:
         return labels.by_link
     if cell == "left":
         return np.asarray(cold & ~landed)
-    if kind == "land" and rest in LANDINGS:
+    if kind == "land":
         return np.asarray(labels.landing == LANDINGS.index(rest))
-    if kind in ("slow", "quick") and rest in ("", "ended"):
+    if kind in ("slow", "quick"):
         slow = labels.took >= slow_from * 1000
         found = cold & landed & (slow if kind == "slow" else ~slow)
         return np.asarray(found & labels.ended if rest else found)
-    if kind == "bin" and rest.isdecimal() and int(rest) <= len(EDGES):
-        low, high = _limits(int(rest))
-        return np.asarray(cold & (labels.took >= low * 1000) & (labels.took < high * 1000))
-    raise KeyError(cell)
+    low, high = _limits(int(rest))
+    return np.asarray(cold & (labels.took >= low * 1000) & (labels.took < high * 1000))
+
+
+def _is_bin(cell: str) -> bool:
+    kind, _, number = cell.partition(".")
+    return kind == "bin" and number.isdecimal() and int(number) <= len(EDGES)
 
 
 @evidence_of("start-up")
@@ -175,7 +195,8 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
         cell, slow = str(asked["cell"]), int(asked.get("slow", SLOW))
     except (ValueError, TypeError, OverflowError):
         raise KeyError(figure) from None
-    _of_cell(_joined([]), cell, slow)
+    if cell not in _CELLS and not _is_bin(cell):
+        raise KeyError(cell)
 
     def ask(steps: Steps, inside: Mask) -> Mask:
         labels = label(steps, inside)

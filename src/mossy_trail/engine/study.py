@@ -254,9 +254,9 @@ class Study:
             return self.parts.each(ask, *pieces)
         return list(threads.map(ask, self.parts, *pieces))
 
-    def at_once(self, ask: Callable[[Item], Answer], items: Iterable[Item]) -> list[Answer]:
+    def at_once(self, ask: Callable[..., Answer], *items: Iterable[Any]) -> list[Answer]:
         """The answer for each, in order; asked on this machine's threads, not from one of them."""
-        return list(threads.map(ask, items))
+        return list(threads.map(ask, *items))
 
     @cached_property
     def index(self) -> Index:

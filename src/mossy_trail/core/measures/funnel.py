@@ -670,6 +670,53 @@ def _emit(out: _Found, state: _State, made: int) -> int:
     return made + 1
 
 
+class Tally(NamedTuple):
+    """What matches tell: of those with so many stages and no more, how many went each way (`ENDED`,
+    `BACK`, or `TO` and the screen), shape (stages, 2 + screens); and the times to each stage from
+    the one before, but for the first the time of the whole, in microseconds."""
+
+    left: NDArray[np.int64]
+    took: list[NDArray[np.int64]]
+
+
+ENDED, BACK, TO = range(3)
+
+
+def tally(labels: Labels, inside: NDArray[np.bool_], screens: int) -> Tally:
+    """Count the matches of the journeys `inside`, of an app with so many screens."""
+    found = (labels.journey, labels.reached, labels.went, labels.back, labels.times)
+    left, took, many = _tally(*found, inside, screens)
+    return Tally(left, [own[:n] for own, n in zip(took, many, strict=True)])
+
+
+@kernel
+def _tally(
+    journey: Column,
+    reached: Column,
+    went: Column,
+    back: Column,
+    times: Column,
+    inside: Column,
+    screens: int,
+) -> tuple[Column, Column, Column]:
+    stages = times.shape[1]
+    left = np.zeros((stages, screens + TO), np.int64)
+    took, many = np.empty((stages, len(journey)), np.int64), np.zeros(stages, np.int64)
+    for i in range(len(journey)):
+        if not inside[journey[i]]:
+            continue
+        here = reached[i]
+        way = ENDED if went[i] < 0 else BACK if back[i] else TO + went[i]
+        left[here - 1, way] += 1
+        for stage in range(1, here):
+            took[stage, many[stage]] = times[i, stage] - times[i, stage - 1]
+            many[stage] += 1
+        if here == stages:
+            took[0, many[0]] = times[i, stages - 1] - times[i, 0]
+            many[0] += 1
+    return left, took, many
+
+
 def by_user(labels: Labels, user: NDArray[np.int32]) -> Labels:
     """Per user the match that got furthest, the first of those; `user` is of each journey."""
     order = np.arange(len(labels.reached))

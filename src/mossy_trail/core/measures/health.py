@@ -20,7 +20,6 @@ from mossy_trail.core.model.log import (
     TURN_OF_CENTURY,
     Column,
     Log,
-    plausible,
     recode,
 )
 from mossy_trail.core.model.steps import FATE, MARK, Steps
@@ -110,9 +109,10 @@ def counts(steps: Steps, read_at: int) -> dict[str, int]:
 
 def _late(steps: Steps, read_at: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
     """Rows that came late, and those before which the clock was set back; shape (rows,)."""
-    late = np.where(steps.fate == FATE["resent"], 0, lateness(steps.log, read_at))
+    late = lateness(steps.log, read_at)
+    late[steps.fate == FATE["resent"]] = 0
     changed = late >= CLOCK_SET_BACK
-    return (late > 0) & ~changed, changed
+    return (late > 0) ^ changed, changed
 
 
 def per_hour(times: NDArray[np.int64], read_at: int, first: int, hours: int) -> NDArray[np.int64]:
@@ -124,9 +124,14 @@ def per_hour(times: NDArray[np.int64], read_at: int, first: int, hours: int) -> 
 @kernel
 def _per_hour(times: Column, least: int, most: int, first: int, hours: int) -> NDArray[np.int64]:
     counts = np.zeros(hours, np.int64)
+    begin, place = np.int64(0), np.int64(-1)  # of the hour of the time before: most are in one
     for time in times:
-        place = time // HOUR - first
-        if least <= time <= most and place < hours:
+        if not least <= time <= most:
+            continue
+        if not begin <= time < begin + HOUR:
+            begin = time // HOUR * HOUR
+            place = begin // HOUR - first
+        if place < hours:
             counts[place] += 1
     return counts
 
@@ -156,36 +161,40 @@ def lateness(log: Log, read_at: int) -> NDArray[np.int64]:
     names = ("user", "file", "line", "time")
     user, file, line, time = (read_only(columns[name]) for name in names)
     files = int(file.max(initial=NONE)) + 1
-    return _lateness(user, file, line, time, plausible(time, read_at), files)
+    return _lateness(user, file, line, time, TURN_OF_CENTURY, read_at + DAY, files)
 
 
 @kernel
 def _lateness(
-    user: Column, file: Column, line: Column, time: Column, right: Column, files: int
+    user: Column, file: Column, line: Column, time: Column, early: int, ahead: int, files: int
 ) -> NDArray[np.int64]:
     late = np.zeros(len(user), np.int64)
     own, least = np.empty(len(user), np.int64), np.empty(len(user), np.int64)
-    # Of one user at a time: the files there are, and how many rows each has.
-    there, count, free = (
-        np.empty(files, np.int64),
-        np.zeros(files, np.int64),
-        np.empty(files, np.int64),
-    )
+    # Of one user at a time: the files there are, how many rows each has, and its last line.
+    there, count = np.empty(files, np.int64), np.zeros(files, np.int64)
+    last, free = np.empty(files, np.int64), np.empty(files, np.int64)
     end = 0
     while end < len(user):
-        begin, many, place = end, 0, 0
+        begin, many, place, in_order = end, 0, 0, True
         while end < len(user) and user[end] == user[begin]:
-            if right[end]:
-                if count[file[end]] == 0:
-                    there[many] = file[end]
+            if early <= time[end] <= ahead:
+                number = file[end]
+                if count[number] == 0:
+                    there[many] = number
                     many += 1
-                count[file[end]] += 1
+                else:
+                    in_order = in_order and line[end] > last[number]
+                last[number] = line[end]
+                count[number] += 1
             end += 1
+        if in_order:
+            count[there[:many]] = 0
+            continue
         for number in there[:many]:
             free[number] = place
             place += count[number]
         for i in range(begin, end):
-            if right[i]:
+            if early <= time[i] <= ahead:
                 own[free[file[i]]] = i
                 free[file[i]] += 1
         for number in there[:many]:
@@ -313,9 +322,9 @@ def tally(steps: Steps) -> Tally:
     return Tally(
         len(steps.steps.entry),
         _moments(columns["time"], len(steps.log.terms["user"]) // 20 + 1),
-        int((np.diff(columns["user"]) != 0).sum()) + bool(len(steps.log)),
-        int(told.sum()),
-        {finding: int(rows_about(steps, finding).sum()) for finding in LOUD},
+        int(np.count_nonzero(np.diff(columns["user"]))) + bool(len(steps.log)),
+        int(np.count_nonzero(told)),
+        {finding: int(np.count_nonzero(rows_about(steps, finding))) for finding in LOUD},
     )
 
 

@@ -16,7 +16,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.kernel import inner_kernel, kernel, read_only
+from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.measures.cells import Cells, Grid, cells
 from mossy_trail.core.model.app_map import ROLE, Link, matcher
 from mossy_trail.core.model.log import EVENT, NONE, Column
@@ -49,7 +49,8 @@ def opens(steps: Steps, inside: NDArray[np.bool_]) -> Opens:
     """The links opened in the journeys `inside`; linear in rows and steps."""
     columns, journeys, own = steps.log.columns, steps.journeys, steps.steps
     event = read_only(columns["event"])
-    most = int((event == _OPEN_LINK).sum())
+    told = np.flatnonzero(event == _OPEN_LINK)
+    most = len(told)
     made = (
         np.empty(most, "i4"),
         np.empty(most, "i4"),
@@ -58,6 +59,7 @@ def opens(steps: Steps, inside: NDArray[np.bool_]) -> Opens:
         np.empty(most, bool),
     )
     count = _opens(
+        told,
         event,
         read_only(columns["time"]),
         read_only(columns["uri"]),
@@ -70,16 +72,9 @@ def opens(steps: Steps, inside: NDArray[np.bool_]) -> Opens:
     return Opens(*(column[:count] for column in made))
 
 
-@inner_kernel
-def _opens_any(event: Column, first: int, rows: int) -> bool:
-    count = 0
-    for row in range(first, first + rows):
-        count += event[row] == _OPEN_LINK
-    return count > 0
-
-
 @kernel
 def _opens(
+    told: Column,
     event: Column,
     time: Column,
     uri: Column,
@@ -93,29 +88,35 @@ def _opens(
     screen, move, step_uri, wanted, visible = walked
     role, target = known
     own, at_row, landed, outcome, cold = made
-    count = 0
+    count = k = 0
     for j in range(len(inside)):
-        if not inside[j] or not _opens_any(event, first_row[j], rows[j]):
+        begin, until = k, first_row[j] + rows[j]
+        while k < len(told) and told[k] < until:
+            k += 1
+        if k == begin or not inside[j]:
             continue
         step, end = first_step[j], first_step[j] + steps[j]
         began, fresh, started = count, False, NONE
-        for row in range(first_row[j], first_row[j] + rows[j]):
+        for row in range(first_row[j], until):
+            tells = event[row] == _OPEN_LINK or event[row] == _APP_START
+            if not tells and row + 1 < until:
+                continue  # what it showed is looked at by the next one that tells
             link = uri[row] if event[row] == _OPEN_LINK else NONE
             while step < end and visible[step] <= time[row]:
                 if link != NONE and visible[step] == time[row] and step_uri[step] == link:
                     break  # of one moment: it is where this link led, which is to be told first
-                for k in range(began, count):
-                    if outcome[k] == _LOST and screen[step] == wanted[landed[k]]:
-                        landed[k], outcome[k] = step, _RECOVERED
-                    waits = landed[k] == NONE and step_uri[step] != NONE
-                    if waits and uri[at_row[k]] == step_uri[step]:
-                        landed[k], outcome[k] = step, _FALLBACK
+                for i in range(began, count):
+                    if outcome[i] == _LOST and screen[step] == wanted[landed[i]]:
+                        landed[i], outcome[i] = step, _RECOVERED
+                    waits = landed[i] == NONE and step_uri[step] != NONE
+                    if waits and uri[at_row[i]] == step_uri[step]:
+                        landed[i], outcome[i] = step, _FALLBACK
                         if role[step] == _NOT_FOUND_ROLE:
-                            outcome[k] = _NOT_FOUND
+                            outcome[i] = _NOT_FOUND
                         elif move[step] == _REDIRECT and role[step] == _SIGN_IN_ROLE:
-                            outcome[k] = _LOST
+                            outcome[i] = _LOST
                         elif screen[step] == target[step_uri[step]]:
-                            outcome[k] = _TARGET
+                            outcome[i] = _TARGET
                         break
                 fresh = fresh and (role[step] == _SPLASH or visible[step] == started)
                 step += 1
@@ -190,7 +191,7 @@ def label(steps: Steps, known: Known, goal: str, inside: NDArray[np.bool_]) -> L
     """Cells of links by GROUP (`every`, `pattern`, `source`, `start`): `GROUP.open`,
     `GROUP.landed` with an outcome, `GROUP.after` with what came then, `GROUP.goal` with the goal,
     `GROUP.placeholder`; `without.open`, `.after` and `.goal` of journeys without a link; `uri`, of
-    links without a pattern. The goal is a screen, or none."""
+    links without a pattern. Without a goal there are no cells of one."""
     found = opens(steps, inside)
     code, own = steps.log.columns["uri"][found.row], found.journey
     groups = {
@@ -224,10 +225,11 @@ def _of_landings(
     by: str, words: Sequence[str], which: NDArray[np.int64], found: Landings, goal: str
 ) -> dict[str, Cells]:
     after = _both(which, found.after, len(AFTERS))
-    return {
-        f"{by}.after": cells(Grid(words, AFTERS), after, found.journey),
-        f"{by}.goal": cells(Grid(words, [goal]), np.where(found.goal, which, NONE), found.journey),
-    }
+    told = {f"{by}.after": cells(Grid(words, AFTERS), after, found.journey)}
+    if goal:
+        there = np.where(found.goal, which, NONE)
+        told[f"{by}.goal"] = cells(Grid(words, [goal]), there, found.journey)
+    return told
 
 
 def _both(which: NDArray[np.int64], code: NDArray[np.int64], size: int) -> NDArray[np.int64]:
@@ -259,8 +261,8 @@ def _landings(steps: Steps, here: NDArray[np.int64], goal: str) -> Landings:
         [_BOUNCED, _STAYED, _BACK_OUT, _RETURNED],
         _PARENT,
     )
-    goals = np.empty(0, "i8")
+    reached = np.zeros(len(here), bool)
     if goal:
         goals = np.flatnonzero(steps.screen == steps.places.names.index(goal))
-    next_goal = np.append(goals, len(steps.screen))[np.searchsorted(goals, here)]
-    return Landings(here, journey, after, last - here, next_goal <= last)
+        reached = np.append(goals, len(steps.screen))[np.searchsorted(goals, here)] <= last
+    return Landings(here, journey, after, last - here, reached)

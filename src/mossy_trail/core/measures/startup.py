@@ -122,6 +122,11 @@ def _find(
         at = again = -1
         began, since = 0, first
         for row in range(begin, end):
+            waits = again >= 0 or (at >= 0 and landing[at] == NONE)
+            if not waits and row > begin and event[row] != _APP_START and event[row] != _RECREATE:
+                continue
+            while step < last and row > begin and visible[step] <= time[row - 1]:
+                step += 1  # shown while nothing waited
             kind = -1
             if event[row] == _APP_START or (row == begin and journeys.start_kind[j]):
                 kind = _COLD if event[row] == _APP_START else _WARM
