@@ -137,11 +137,11 @@ class _Told:
     def landed(self, by: str, name: str) -> Landed:
         code = self.counts.number(f"{by}.open", name)
         which, dwell, more = self._lengths.get(by, (np.empty(0), np.empty(0), np.empty(0)))
-        own = which == code
-        stay = dwell[own & (dwell >= 0)]
+        own = np.flatnonzero(which == code)
+        stay = dwell[own]
         return Landed(
             {what: self.counts.of(f"{by}.after", name, what) for what in AFTERS},
-            quartiles(stay / 1000),
+            quartiles(stay[stay >= 0] / 1000),
             quartiles(more[own]),
             self.counts.of(f"{by}.goal", name, self._goal) if self._goal else None,
         )

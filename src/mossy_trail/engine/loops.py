@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -72,8 +73,7 @@ def measure(study: Study, scope: Scope) -> LoopFigures:
     """Loops by kind, ways back, and screens that people do not get out of."""
     asked = each_inside(study, scope, _asked)
     counts = Counts([told for told, _ in asked])
-    walked = [np.concatenate(column) for column in zip(*(own for _, own in asked), strict=True)]
-    found = _loops(study, counts, walked)
+    found = _loops(study, counts, [own for _, own in asked])
     screens = [_screen(counts, name) for (name,) in counts.all("visits")]
     inside = scope_mask(study, scope)
     deep = study.index.deepest[inside]
@@ -98,17 +98,15 @@ def _asked(steps: Steps, inside: Mask) -> tuple[Tallies, tuple[NDArray[Any], ...
     return tallied(steps, labels), (numbers_of(own), own.turns, own.took)
 
 
-def _loops(study: Study, counts: Counts, walked: Sequence[NDArray[Any]]) -> list[Loop]:
+def _loops(study: Study, counts: Counts, walked: Sequence[tuple[NDArray[Any], ...]]) -> list[Loop]:
     """The loops that were walked most often."""
     told = counts.all("loop", MOST)
     if not told:
         return []
     cycles = Cycles(study.parts[0].places.names)
     numbers = np.array([cycles.number(name) for name in told])
-    order = np.argsort(numbers)
-    number, turns, took = walked
-    place = np.minimum(np.searchsorted(numbers[order], number), len(told) - 1)
-    which = np.where(numbers[order][place] == number, order[place], MOST).astype("i2")
+    among = study.at_once(partial(_among, numbers=numbers), walked)
+    which, turns, took = (np.concatenate(column) for column in zip(*among, strict=True))
     by_loop = np.argsort(which, kind="stable")
     edges = np.searchsorted(which[by_loop], np.arange(len(told) + 1))
     found = []
@@ -121,12 +119,21 @@ def _loops(study: Study, counts: Counts, walked: Sequence[NDArray[Any]]) -> list
                 told[kind, *screens],
                 quartiles(turns[own]),
                 int(turns[own].max()),
-                quartiles(took[own] / 1000),
+                quartiles(took[own]),
                 counts.of("ended", kind, *screens),
                 counts.of("beyond", kind, *screens),
             )
         )
     return found
+
+
+def _among(walked: tuple[NDArray[Any], ...], numbers: NDArray[np.int64]) -> tuple[Any, ...]:
+    """Of the loops with these numbers each one's place among them, its turns and its time in ms."""
+    number, turns, took = walked
+    order = np.argsort(numbers)
+    place = np.minimum(np.searchsorted(numbers[order], number), len(numbers) - 1)
+    own = np.flatnonzero(numbers[order][place] == number)
+    return order[place[own]].astype("i2"), turns[own], took[own] / 1000
 
 
 def _screen(counts: Counts, name: str) -> LoopScreen:

@@ -99,13 +99,12 @@ class Cells(NamedTuple):
 
     def tally(self, user: NDArray[np.int32]) -> Tally:
         """Count them, given each journey's user; linear in what happened, if cells are few."""
-        size, number = self.naming.size, self.number
-        numbers = np.arange(size) if size <= _DENSE else np.unique(number[number != NONE])
-        if size > _DENSE:
-            number = np.where(number == NONE, NONE, np.searchsorted(numbers, number))
-        counts = _tally(number, self.journey, user, len(numbers))
-        some = counts[0] > 0
-        return Tally(numbers[some], *counts[:, some])
+        if self.naming.size <= _DENSE:
+            return Tally(*_tally(self.number, self.journey, user, self.naming.size))
+        names, codes = _coded(self.number)
+        code, *counts = _tally(codes, self.journey, user, len(names))
+        order = np.argsort(names[code])
+        return Tally(names[code][order], *(column[order] for column in counts))
 
     def in_journeys(self, number: int, journeys: int) -> NDArray[np.int64]:
         """How often a cell happened in each journey; shape (journeys,)."""
@@ -141,7 +140,9 @@ def _having(number: Column, journey: Column, wanted: Column, journeys: int) -> N
 
 
 @kernel
-def _tally(number: Column, journey: Column, user: Column, size: int) -> NDArray[np.int64]:
+def _tally(
+    number: Column, journey: Column, user: Column, size: int
+) -> tuple[Column, Column, Column, Column]:
     counts = np.zeros((3, size), np.int64)
     last = np.full((2, size), -1, np.int64)
     for i in range(len(number)):
@@ -155,7 +156,32 @@ def _tally(number: Column, journey: Column, user: Column, size: int) -> NDArray[
             if user[j] != last[1, cell]:
                 last[1, cell] = user[j]
                 counts[2, cell] += 1
-    return counts
+    some = np.flatnonzero(counts[0])
+    return some, counts[0][some], counts[1][some], counts[2][some]
+
+
+@kernel
+def _coded(number: Column) -> tuple[Column, Column]:
+    """The numbers that there are as they first come, and of each its place among them, −1 for none.
+
+    By a table of hashes (multiplied as D. Knuth, The Art of Computer Programming 3, 1973)."""
+    size = 2
+    while size < 2 * len(number):
+        size *= 2
+    table, names = np.full(size, -1, np.int64), np.empty(len(number), np.int64)
+    codes, count = np.empty(len(number), np.int64), 0
+    for i in range(len(number)):
+        if number[i] < 0:
+            codes[i] = -1
+            continue
+        place = ((number[i] * 2_654_435_761) >> 16) & (size - 1)
+        while table[place] >= 0 and names[table[place]] != number[i]:
+            place = (place + 1) & (size - 1)
+        if table[place] < 0:
+            table[place], names[count] = count, number[i]
+            count += 1
+        codes[i] = table[place]
+    return names[:count].copy(), codes
 
 
 def cells(naming: Naming, number: NDArray[np.generic], journey: NDArray[np.generic]) -> Cells:
@@ -166,17 +192,8 @@ def picked(
     naming: Naming, mask: NDArray[np.bool_], number: NDArray[np.int32], journey: NDArray[np.int32]
 ) -> Cells:
     """Only where the mask is set."""
-    return Cells(naming, *_picked(mask, number, journey, int(np.count_nonzero(mask))))
-
-
-@kernel
-def _picked(mask: Column, number: Column, journey: Column, size: int) -> tuple[Column, Column]:
-    numbers, journeys = np.empty(size + 1, np.int64), np.empty(size + 1, np.int32)
-    count = 0
-    for i in range(len(mask)):
-        numbers[count], journeys[count] = number[i], journey[i]
-        count += mask[i]
-    return numbers[:size], journeys[:size]
+    some = np.flatnonzero(mask)
+    return cells(naming, number[some], journey[some])
 
 
 Counted = TypeVar("Counted", Tally, Frequencies)

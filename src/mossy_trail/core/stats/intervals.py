@@ -70,8 +70,7 @@ def quartiles(values: NDArray[Any]) -> Quartiles | None:
     """Of values of shape (n,), by linear interpolation (Hyndman & Fan 1996, type 7)."""
     middle, last = len(values) // 2, len(values) - 1
     if len(values) < _FEW:
-        ranks = [last * quarter / 4 for quarter in (1, 2, 3)]
-        return Quartiles(*(_ranked(values, rank) for rank in ranks)) if len(values) else None
+        return Quartiles(*_in_order(np.sort(values))) if len(values) else None
     halves = np.partition(values, middle)
     low, high = halves[:middle], halves[middle:]
     return Quartiles(
@@ -81,8 +80,18 @@ def quartiles(values: NDArray[Any]) -> Quartiles | None:
     )
 
 
-_FEW = 1000
-"""With more values, the outer ones are sought in the halves that the middle one leaves."""
+_FEW = 4000
+"""More values are not put in order as a whole: the outer quartiles are sought in the halves that
+the middle one leaves."""
+
+
+def _in_order(values: NDArray[Any]) -> list[float]:
+    found, last = [], len(values) - 1
+    for quarter in (1, 2, 3):
+        place, rest = divmod(last * quarter, 4)
+        here, after = float(values[place]), float(values[min(place + 1, last)])
+        found.append(here + (after - here) * (rest / 4))
+    return found
 
 
 def _ranked(values: NDArray[Any], rank: float) -> float:
