@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.log import DICTIONARIES, EVENT, NONE, OUTCOME, VIAS, Column, recode
 
 _CODED = {
@@ -167,9 +168,10 @@ def distinct_texts(column: pa.ChunkedArray) -> Any:
 
     Texts stand in the order in which they first appear, and none that does not.
     """
-    if is_coded(column.type):
-        return _coded_anew(_whole_array(column.unify_dictionaries(), column.type))
-    return _whole_array(texts(column), pa.string()).dictionary_encode()
+    if not is_coded(column.type):
+        return _whole_array(texts(column), pa.string()).dictionary_encode()
+    codes, found = _as_met(column)
+    return pa.DictionaryArray.from_arrays(pa.array(codes, mask=codes == NONE), found)
 
 
 def _whole_array(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
@@ -179,11 +181,31 @@ def _whole_array(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
     return array
 
 
-def _coded_anew(array: Any) -> Any:
-    """A dictionary may have texts that no row has, in another order, and one of them twice."""
-    used = array.indices.dictionary_encode()
-    found = array.dictionary.take(used.dictionary).dictionary_encode()
-    return pa.DictionaryArray.from_arrays(found.indices.take(used.indices), found.dictionary)
+def _as_met(column: pa.ChunkedArray) -> tuple[Codes, pa.Array]:
+    """The same of a coded column: a dictionary may have texts that no row has, in another order,
+    and one of them twice. −1 for null."""
+    array = _whole_array(column.unify_dictionaries(), column.type)
+    codes = pc.fill_null(array.indices, NONE).to_numpy(zero_copy_only=False)
+    places, used = _in_order_met(read_only(codes), len(array.dictionary))
+    found = array.dictionary.take(pa.array(used)).dictionary_encode()
+    if len(found.dictionary) < len(used):
+        coding = pc.fill_null(found.indices, NONE).to_numpy(zero_copy_only=False)
+        places = recode(places, coding.astype("int32"))
+    return places, found.dictionary
+
+
+@kernel
+def _in_order_met(codes: Column, size: int) -> tuple[Column, Column]:
+    """Each code's number in the order in which codes first appear, and the codes in that order."""
+    numbers, order = np.full(size, -1, np.int32), np.empty(size, np.int32)
+    places, count = np.empty(len(codes), np.int32), 0
+    for i in range(len(codes)):
+        code = codes[i]
+        if code >= 0 and numbers[code] < 0:
+            numbers[code], order[count] = count, code
+            count += 1
+        places[i] = numbers[code] if code >= 0 else -1
+    return places, order[:count].copy()
 
 
 def distinct_of(table: pa.Table) -> dict[str, Distinct]:
@@ -193,9 +215,12 @@ def distinct_of(table: pa.Table) -> dict[str, Distinct]:
 
 def _distinct(column: pa.ChunkedArray) -> Distinct:
     """Codes per row and the distinct texts they stand for; −1 for null and for empty text."""
-    array = distinct_texts(column)
-    codes = pc.fill_null(array.indices, NONE).to_numpy(zero_copy_only=False).astype("int32")
-    texts = array.dictionary.to_pylist()
+    if is_coded(column.type):
+        codes, found = _as_met(column)
+    else:
+        array = distinct_texts(column)
+        codes, found = pc.fill_null(array.indices, NONE).to_numpy(), array.dictionary
+    texts = found.to_pylist()
     if "" in texts:
         empty = texts.index("")
         coding = np.arange(len(texts), dtype="int32") - (np.arange(len(texts)) > empty)

@@ -65,11 +65,7 @@ class TableBlock:
     ) -> None:
         self.table, self.lines = table, lines
         self._texts = _as_texts(table)
-        lengths = np.zeros(table.num_rows, "int64")
-        for column in self._texts.columns:
-            if not pa.types.is_timestamp(column.type):
-                lengths += pc.fill_null(by_text(column, pc.binary_length), 0).to_numpy()
-        self.flaws = np.where(lengths > LONGEST_ROW, TOO_LONG, GOOD).astype("uint8")
+        self.flaws = _too_long(self._texts)
         if broken is not None:
             self.flaws = np.where(broken != GOOD, broken, self.flaws)
 
@@ -98,6 +94,25 @@ class TableBlock:
     def pieces(self) -> Iterator[tuple[int, bytes]]:
         if len(self):
             yield int(self.lines[0]), _packed(self.table, self.lines, self.flaws)
+
+
+def _too_long(table: pa.Table) -> NDArray[np.uint8]:
+    """Flags the rows whose texts are longer than a row may be; shape (rows,)."""
+    flaws = np.full(table.num_rows, GOOD, "uint8")
+    written = [column for column in table.columns if not pa.types.is_timestamp(column.type)]
+    if sum(map(_longest, written)) <= LONGEST_ROW:
+        return flaws
+    lengths = np.zeros(table.num_rows, "int64")
+    for column in written:
+        lengths += pc.fill_null(by_text(column, pc.binary_length), 0).to_numpy()
+    flaws[lengths > LONGEST_ROW] = TOO_LONG
+    return flaws
+
+
+def _longest(column: pa.ChunkedArray) -> int:
+    """How long a text of the column is at the most."""
+    chunks = [each.dictionary for each in column.chunks] if is_coded(column.type) else column.chunks
+    return max((pc.max(pc.binary_length(each)).as_py() or 0 for each in chunks), default=0)
 
 
 def _coded(file: parquet.ParquetFile) -> list[str]:
