@@ -53,6 +53,32 @@ def test_steps_carry_the_properties_of_their_first_row(demo: Demo, tmp_path: Pat
         assert {"version", "platform"} <= told.keys()
 
 
+def test_readers_tell_what_columns_of_json_lines_are(demo: Demo, tmp_path: Path) -> None:
+    """By the first lines, as they do where nothing is said; and none of the rest is lost."""
+    lines, whole = tmp_path / "steps.jsonl", tmp_path / "steps.parquet"
+    log, (head, *rows) = tmp_path / "log.csv", demo.csv.read_text().splitlines()
+    plain = [f"2026-05-04T00:00:{i % 60:02}Z,plain-{i},,screen_view,HomePier" for i in range(300)]
+    log.write_text("\n".join([head, *(row + "," * 11 for row in plain), *rows]))
+    for out in (lines, whole):
+        run("replay", str(log), "--map", str(MAP), "--out", str(out))
+    true = pl.read_parquet(whole).drop("rows")
+    moments = [name for name, kind in true.schema.items() if isinstance(kind, pl.Datetime)]
+    told = pl.read_ndjson(lines).with_columns(pl.col(moments).str.to_datetime(time_zone="UTC"))
+    own = [name for name in true.columns if true[name].null_count() < len(true)]
+    of = ["user", "asked_at", "session", "step"]
+    assert (
+        told.select(own)
+        .cast(dict(true.select(own).schema))
+        .sort(of)
+        .equals(true.select(own).sort(of))
+    )
+    assert told["marks"].list.len().sum() > 10
+    sessions = told.select(
+        pl.concat_str("user", "session", separator=" ", ignore_nulls=True)
+    ).to_series()
+    assert len(sessions.rle()) == sessions.n_unique()  # no session is torn apart
+
+
 def read(path: Path) -> list[dict[str, Any]]:
     if path.suffix == ".parquet":
         return pl.read_parquet(path).to_dicts()
