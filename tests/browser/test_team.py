@@ -103,6 +103,13 @@ def test_one_keeps_and_the_other_reads(page: Page, team: TeamServer, demo: Demo)
     page.open(f"/logs?app={app}")
     page.until(lambda: page.text("[data-testid=log]"))
     assert not page.all(".drop, input[type=file], [aria-label^=Delete]")
+    for part in ("screens", "connections", "history", "draft"):
+        page.open(f"/app-map?app={app}&show={part}")
+        page.until(lambda: page.all("main table tbody tr"))
+        fields = page.all("main td select, main td input, main th select")
+        assert part == "draft" or fields
+        assert not [one for one in fields if one.is_enabled()], part
+        assert not {"take away", "add", "Use this map", "undo the last change"} & buttons(page)
     page.open(f"/people?app={app}")
     page.until(lambda: "/people" not in page.driver.current_url)
 

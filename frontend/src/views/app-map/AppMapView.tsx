@@ -5,6 +5,7 @@ import { useMapView, useSaveMap, useTakeVersion } from "../../api/queries";
 import { count } from "../../format";
 import { useAddress, useScope } from "../../scope/scope";
 import { Evidence } from "../../shell/Evidence";
+import { ForRole, useMay } from "../../shell/role";
 import { Empty, Loading, Trouble } from "../../shell/states";
 import { FitLine } from "../fit/Fit";
 import { AppPicture } from "./AppPicture";
@@ -32,6 +33,8 @@ export function AppMapView({ app }: { app: AppSummary }) {
   const [address, change] = useAddress();
   const found = useMapView(app.key, scope);
   const save = useSaveMap(app.key);
+  const mayNot = !useMay("work");
+  const fixed = save.isPending || mayNot;
   const saveMap = (next: MapDocument) => save.mutate(JSON.stringify(next));
   const figure = address.get("figure");
   const choose = useCallback(
@@ -84,18 +87,18 @@ export function AppMapView({ app }: { app: AppSummary }) {
             view={view}
             map={map}
             figure={figure}
-            busy={save.isPending}
+            fixed={fixed}
             onChange={saveMap}
             onFigure={choose}
           />
         )}
-        {part === "connections" && (
-          <Connections map={map} busy={save.isPending} onChange={saveMap} />
-        )}
+        {part === "connections" && <Connections map={map} fixed={fixed} onChange={saveMap} />}
         {part === "picture" && (
           <AppPicture app={app.key} view={view} tabs={app.tabs} figure={figure} onFigure={choose} />
         )}
-        {part === "history" && <HistoryRules app={app.key} map={map} onChange={saveMap} />}
+        {part === "history" && (
+          <HistoryRules app={app.key} map={map} fixed={fixed} onChange={saveMap} />
+        )}
         {part === "practice" && <PlanAndPractice app={app.key} view={view} />}
         {part === "draft" && (
           <Drafted
@@ -140,7 +143,7 @@ function Versions({ app, view }: { app: string; view: MapView }) {
     <span className="small-text soft">
       version {newest.version}
       {before && (
-        <>
+        <ForRole least="work">
           {" · "}
           <button
             type="button"
@@ -150,7 +153,7 @@ function Versions({ app, view }: { app: string; view: MapView }) {
           >
             undo the last change
           </button>
-        </>
+        </ForRole>
       )}
     </span>
   );

@@ -14,19 +14,19 @@ import { EntryTable } from "./EntryTable";
 
 interface Props {
   map: MapDocument;
-  busy: boolean;
+  fixed: boolean;
   onChange: (map: MapDocument) => void;
 }
 
 /** Tabs, links, routes and gates: what leads where. */
-export function Connections({ map, busy, onChange }: Props) {
+export function Connections({ map, fixed, onChange }: Props) {
   const screens = (map.screens ?? []).map((screen) => screen.name);
   return (
     <>
       <EntryTable
         title="Tabs"
         about="A filter switches content inside one screen: it is not a place."
-        busy={busy}
+        fixed={fixed}
         fields={[
           { key: "name", label: "tab" },
           { key: "kind", label: "kind", choices: ["place", "filter"] },
@@ -39,7 +39,7 @@ export function Connections({ map, busy, onChange }: Props) {
       <EntryTable
         title="Links"
         about="Deep links, the screens they open, and what lies under these where no stack is kept, if not as for all links. A placeholder is a value that was never filled in."
-        busy={busy}
+        fixed={fixed}
         fields={[
           { key: "pattern", label: "pattern", hint: "app://item/{item}", wide: true },
           { key: "screen", label: "opens", choices: screens },
@@ -52,7 +52,7 @@ export function Connections({ map, busy, onChange }: Props) {
       <EntryTable
         title="Routes"
         about="Names with values in them, as a log of routes has: /item/7 is the screen, and 7 its param."
-        busy={busy}
+        fixed={fixed}
         fields={[
           { key: "route", label: "route", hint: "/item/{item}", wide: true },
           { key: "screen", label: "is", choices: screens },
@@ -63,7 +63,7 @@ export function Connections({ map, busy, onChange }: Props) {
       <EntryTable
         title="Gates"
         about="What sends a user elsewhere who may not see a screen."
-        busy={busy}
+        fixed={fixed}
         fields={[
           { key: "name", label: "gate" },
           { key: "protects", label: "protects", hint: "screens, with commas", wide: true },

@@ -1,6 +1,7 @@
 import { useDraft } from "../../api/queries";
 import { count } from "../../format";
 import { PlainTable } from "../../shell/PlainTable";
+import { ForRole } from "../../shell/role";
 import { Loading, Trouble } from "../../shell/states";
 import type { MapDocument } from "./document";
 
@@ -31,12 +32,14 @@ export function Drafted({ app, onTake }: { app: string; onTake: (map: MapDocumen
           ? `${count(unsure.length, "guess", "guesses")} of ${count(guesses.length)} ${unsure.length === 1 ? "is" : "are"} unsure.`
           : "No guess is unsure."}
       </p>
-      <div className="d-flex gap-2 align-items-center mb-3">
-        <button type="button" className="btn btn-sm btn-primary" onClick={() => onTake(map)}>
-          Use this map
-        </button>
-        <span className="soft small-text">It becomes a new version; undo brings yours back.</span>
-      </div>
+      <ForRole least="work">
+        <div className="d-flex gap-2 align-items-center mb-3">
+          <button type="button" className="btn btn-sm btn-primary" onClick={() => onTake(map)}>
+            Use this map
+          </button>
+          <span className="soft small-text">It becomes a new version; undo brings yours back.</span>
+        </div>
+      </ForRole>
       <PlainTable testid="guesses">
         <thead>
           <tr>

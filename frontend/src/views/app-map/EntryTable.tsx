@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Form } from "react-bootstrap";
 import { PlainTable } from "../../shell/PlainTable";
+import { ForRole } from "../../shell/role";
 import type { Entry } from "./document";
 
 export interface Field {
@@ -20,12 +21,13 @@ interface Props {
   about: string;
   fields: Field[];
   entries: Entry[];
-  busy: boolean;
+  /** They are being saved, or are not for whoever looks to change. */
+  fixed: boolean;
   onChange: (entries: Entry[]) => void;
 }
 
 /** Entries of the map that are written in place, a line each, and a line for one more. */
-export function EntryTable({ title, about, fields, entries, busy, onChange }: Props) {
+export function EntryTable({ title, about, fields, entries, fixed, onChange }: Props) {
   const [fresh, setFresh] = useState<Entry>({});
   const needed = fields[0]?.key ?? "";
   const add = () => {
@@ -57,7 +59,7 @@ export function EntryTable({ title, about, fields, entries, busy, onChange }: Pr
                     field={field}
                     name={`${field.label} of ${entry[needed]}`}
                     value={entry[field.key] ?? ""}
-                    busy={busy}
+                    fixed={fixed}
                     onChange={(value) =>
                       onChange(entries.map((e, k) => (k === i ? { ...e, [field.key]: value } : e)))
                     }
@@ -65,43 +67,47 @@ export function EntryTable({ title, about, fields, entries, busy, onChange }: Pr
                 </td>
               ))}
               <td>
-                <button
-                  type="button"
-                  className="figure-button"
-                  disabled={busy}
-                  aria-label={`take away ${entry[needed]}`}
-                  onClick={() => onChange(entries.filter((_, k) => k !== i))}
-                >
-                  take away
-                </button>
+                <ForRole least="work">
+                  <button
+                    type="button"
+                    className="figure-button"
+                    disabled={fixed}
+                    aria-label={`take away ${entry[needed]}`}
+                    onClick={() => onChange(entries.filter((_, k) => k !== i))}
+                  >
+                    take away
+                  </button>
+                </ForRole>
               </td>
             </tr>
           ))}
-          <tr>
-            {fields.map((field) => (
-              <td key={field.key}>
-                <Cell
-                  key={`${field.key} ${entries.length}`}
-                  fresh
-                  field={field}
-                  name={`${field.label} of a new one`}
-                  value={fresh[field.key] ?? ""}
-                  busy={busy}
-                  onChange={(value) => setFresh({ ...fresh, [field.key]: value })}
-                />
+          <ForRole least="work">
+            <tr>
+              {fields.map((field) => (
+                <td key={field.key}>
+                  <Cell
+                    key={`${field.key} ${entries.length}`}
+                    fresh
+                    field={field}
+                    name={`${field.label} of a new one`}
+                    value={fresh[field.key] ?? ""}
+                    fixed={fixed}
+                    onChange={(value) => setFresh({ ...fresh, [field.key]: value })}
+                  />
+                </td>
+              ))}
+              <td>
+                <button
+                  type="button"
+                  className="figure-button"
+                  disabled={fixed || !fresh[needed]}
+                  onClick={add}
+                >
+                  add
+                </button>
               </td>
-            ))}
-            <td>
-              <button
-                type="button"
-                className="figure-button"
-                disabled={busy || !fresh[needed]}
-                onClick={add}
-              >
-                add
-              </button>
-            </td>
-          </tr>
+            </tr>
+          </ForRole>
         </tbody>
       </PlainTable>
     </section>
@@ -112,13 +118,13 @@ interface CellProps {
   field: Field;
   name: string;
   value: string;
-  busy: boolean;
+  fixed: boolean;
   /** It is of the line for one more. */
   fresh?: boolean;
   onChange: (value: string) => void;
 }
 
-function Cell({ field, name, value, busy, fresh, onChange }: CellProps) {
+function Cell({ field, name, value, fixed, fresh, onChange }: CellProps) {
   const look = fresh ? "in-row fresh" : "in-row";
   if (field.choices) {
     return (
@@ -127,7 +133,7 @@ function Cell({ field, name, value, busy, fresh, onChange }: CellProps) {
         className={look}
         aria-label={name}
         value={value}
-        disabled={busy}
+        disabled={fixed}
         onChange={(event) => onChange(event.target.value)}
       >
         {!field.choices.includes(value) && <option value={value}>{value || "–"}</option>}
@@ -148,7 +154,7 @@ function Cell({ field, name, value, busy, fresh, onChange }: CellProps) {
       placeholder={fresh ? field.hint : undefined}
       defaultValue={value}
       key={value}
-      disabled={busy}
+      disabled={fixed}
       onBlur={(event) => event.target.value.trim() !== value && onChange(event.target.value.trim())}
       onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
     />

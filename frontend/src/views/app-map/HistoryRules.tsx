@@ -3,6 +3,7 @@ import { useHistoryFits } from "../../api/queries";
 import { count } from "../../format";
 import { useAddress } from "../../scope/scope";
 import { PlainTable } from "../../shell/PlainTable";
+import { ForRole } from "../../shell/role";
 import { Loading, Trouble } from "../../shell/states";
 import { HISTORY, type MapDocument, settingOf, UNDER, withSetting, withUnder } from "./document";
 
@@ -11,11 +12,12 @@ type Lies = Record<string, string>;
 interface Props {
   app: string;
   map: MapDocument;
+  fixed: boolean;
   onChange: (map: MapDocument) => void;
 }
 
 /** Single links of which the log tells what lies under their screens. */
-function LinksTold({ links, map, onChange }: { links: Lies } & Omit<Props, "app">) {
+function LinksTold({ links, map, onChange }: { links: Lies } & Omit<Props, "app" | "fixed">) {
   const told = Object.entries(links);
   if (!told.length) {
     return null;
@@ -36,13 +38,15 @@ function LinksTold({ links, map, onChange }: { links: Lies } & Omit<Props, "app"
                 {held === under ? (
                   <span className="fits">as the map says</span>
                 ) : (
-                  <button
-                    type="button"
-                    className="figure-button"
-                    onClick={() => onChange(withUnder(map, pattern, under))}
-                  >
-                    say so in the map
-                  </button>
+                  <ForRole least="work">
+                    <button
+                      type="button"
+                      className="figure-button"
+                      onClick={() => onChange(withUnder(map, pattern, under))}
+                    >
+                      say so in the map
+                    </button>
+                  </ForRole>
                 )}
               </td>
             </tr>
@@ -54,7 +58,7 @@ function LinksTold({ links, map, onChange }: { links: Lies } & Omit<Props, "app"
 }
 
 /** How the app's back stack behaves: each rule as the map has it, and how well each fits. */
-export function HistoryRules({ app, map, onChange }: Props) {
+export function HistoryRules({ app, map, fixed, onChange }: Props) {
   const [address, change] = useAddress();
   const by = address.get("by") ?? "";
   const found = useHistoryFits(app, by);
@@ -118,6 +122,7 @@ export function HistoryRules({ app, map, onChange }: Props) {
                       id={`${rule}-${setting}`}
                       label={does}
                       checked={held === setting}
+                      disabled={fixed}
                       onChange={() => onChange(withSetting(map, rule, setting))}
                     />
                   </td>

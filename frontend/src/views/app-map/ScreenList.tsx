@@ -5,6 +5,7 @@ import { count, short, words } from "../../format";
 import { useAddress } from "../../scope/scope";
 import { isTyping } from "../../shell/keys";
 import { PlainTable } from "../../shell/PlainTable";
+import { useMay } from "../../shell/role";
 import {
   type MapDocument,
   ROLES,
@@ -21,7 +22,7 @@ interface Props {
   view: MapView;
   map: MapDocument;
   figure: string | null;
-  busy: boolean;
+  fixed: boolean;
   onChange: (map: MapDocument) => void;
   onFigure: (figure: string) => void;
 }
@@ -112,7 +113,7 @@ function Row({
   entry,
   seen,
   figure,
-  busy,
+  fixed,
   onChange,
   onFigure,
 }: Props & { entry: ScreenEntry; seen?: Screen }) {
@@ -130,7 +131,7 @@ function Row({
           className="in-row"
           aria-label={`Role of ${entry.name}`}
           value={entry.role ?? "content"}
-          disabled={busy}
+          disabled={fixed}
           onChange={(event) => onChange(withRole(map, entry.name, event.target.value))}
         >
           {ROLES.map((role) => (
@@ -152,7 +153,7 @@ function Row({
             className="in-row"
             aria-label={`Tab of ${entry.name}`}
             value={tabs[0] ?? ""}
-            disabled={busy}
+            disabled={fixed}
             onChange={(event) => onChange(withTab(map, entry.name, event.target.value))}
           >
             <option value="">none</option>
@@ -191,7 +192,7 @@ function UnknownNames({
   map,
   unknown,
   figure,
-  busy,
+  fixed,
   onChange,
   onFigure,
 }: Props & { unknown: Screen[] }) {
@@ -222,6 +223,7 @@ function UnknownNames({
     return () => window.removeEventListener("keydown", onKey);
   }, [unknown, chosen]);
 
+  const may = useMay("work");
   useEffect(() => {
     if (chosen > 0) {
       list.current?.children[chosen]?.scrollIntoView({ block: "nearest" });
@@ -231,7 +233,7 @@ function UnknownNames({
   // What is pressed while the answer before is being kept waits for it, and is not lost.
   useEffect(() => {
     const screen = unknown[chosen];
-    if (!answer || busy || !screen) {
+    if (!answer || fixed || !screen) {
       return;
     }
     setAnswer(null);
@@ -240,17 +242,17 @@ function UnknownNames({
     } else if (screen.proposal) {
       onChange(withAlias(map, screen.proposal.screen, screen.name));
     }
-  }, [answer, map, unknown, chosen, busy, onChange]);
+  }, [answer, map, unknown, chosen, fixed, onChange]);
 
   return (
     <section className="mb-3">
       <div className="d-flex gap-3 align-items-baseline mb-1">
         <h2 className="mb-0">Names that the map does not know</h2>
-        {proposed.length > 1 && (
+        {proposed.length > 1 && may && (
           <button
             type="button"
             className="figure-button"
-            disabled={busy}
+            disabled={fixed}
             onClick={() =>
               onChange(
                 proposed.reduce(
@@ -264,9 +266,11 @@ function UnknownNames({
             take all {count(proposed.length)} proposals
           </button>
         )}
-        <span className="small-text soft">
-          <kbd>y</kbd> takes the proposal, <kbd>n</kbd> makes it a screen of its own
-        </span>
+        {may && (
+          <span className="small-text soft">
+            <kbd>y</kbd> takes the proposal, <kbd>n</kbd> makes it a screen of its own
+          </span>
+        )}
       </div>
       <div className="unknown-names">
         <PlainTable className="mb-0">
@@ -297,7 +301,7 @@ function UnknownNames({
                       <button
                         type="button"
                         className="figure-button"
-                        disabled={busy}
+                        disabled={fixed}
                         onClick={() =>
                           screen.proposal &&
                           onChange(withAlias(map, screen.proposal.screen, screen.name))
@@ -314,7 +318,7 @@ function UnknownNames({
                     <button
                       type="button"
                       className="figure-button text-nowrap"
-                      disabled={busy}
+                      disabled={fixed}
                       onClick={() => onChange(withScreen(map, screen.name))}
                     >
                       a screen of its own

@@ -5,6 +5,7 @@ import { useFit, useMends, useTakeMend, useTakeVersion } from "../../api/queries
 import { count, percent } from "../../format";
 import type { Scope } from "../../scope/scope";
 import { PlainTable } from "../../shell/PlainTable";
+import { ForRole } from "../../shell/role";
 import { Trouble } from "../../shell/states";
 import { type Fit, type Mend, mendWords, shareOf } from "./words";
 
@@ -65,7 +66,11 @@ export function FitLine({ app, figure = null, onFigure }: Props) {
           the views, and the others could as well have come about in another way.
         </p>
       )}
-      {app.map !== null && <Mends app={app} misfits={misfits} />}
+      {app.map !== null && (
+        <ForRole least="work">
+          <Mends app={app} misfits={misfits} />
+        </ForRole>
+      )}
     </section>
   );
 }
