@@ -266,7 +266,10 @@ def bring_in(
         raise typer.BadParameter("standard input cannot be brought in; name a file")
     try:
         with say.status("uploading") as status:
-            tell = lambda job: status.update(f"{job['state']}, {job['rows']:,} rows")  # noqa: E731
+
+            def tell(job: dict[str, Any]) -> None:
+                status.update(f"{job['state']}, {job['rows']:,} rows")
+
             log = Remote(server, token).bring_in(app, logs, tell)
     except RemoteError as error:
         say.print(str(error), style="red", markup=False, soft_wrap=True)

@@ -36,8 +36,7 @@ class Remote:
         job = self._ask("POST", f"apps/{app}/imports", json.dumps({"files": sizes}).encode())
         for number, path in enumerate(files):
             with path.open("rb") as body:
-                size = str(path.stat().st_size)
-                self._ask("PUT", f"jobs/{job['id']}/files/{number}", body, {"Content-Length": size})
+                self._ask("PUT", f"jobs/{job['id']}/files/{number}", body, path.stat().st_size)
         while (job := self._ask("GET", f"jobs/{job['id']}"))["state"] not in _ENDED:
             tell(job)
             time.sleep(_BETWEEN_LOOKS)
@@ -49,14 +48,12 @@ class Remote:
         return next(log for log in logs if log["id"] == job["log_id"])
 
     def _ask(
-        self,
-        method: str,
-        path: str,
-        body: bytes | IO[bytes] | None = None,
-        more: dict[str, str] | None = None,
+        self, method: str, path: str, body: bytes | IO[bytes] | None = None, size: int | None = None
     ) -> dict[str, Any]:
+        """`size` is how many bytes a file has."""
         kind = "application/json" if isinstance(body, bytes) else "application/octet-stream"
-        headers = {**self._headers, "Content-Type": kind, **(more or {})}
+        headers = {**self._headers, "Content-Type": kind}
+        headers |= {} if size is None else {"Content-Length": str(size)}
         request = Request(f"{self._address}/api/{path}", body, headers, method=method)
         try:
             with urlopen(request) as answer:

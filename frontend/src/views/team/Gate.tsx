@@ -1,4 +1,5 @@
 import type { ReactNode } from "react";
+import { Form, type FormControlProps } from "react-bootstrap";
 
 /** The one page that is there before someone is in: what is asked of them, beside the hills. */
 export function Gate({ title, children }: { title: string; children: ReactNode }) {
@@ -21,5 +22,23 @@ export function Gate({ title, children }: { title: string; children: ReactNode }
         <circle className="here" cx="238" cy="150" r="5" />
       </svg>
     </main>
+  );
+}
+
+interface FieldProps extends Omit<FormControlProps, "id"> {
+  id: string;
+  label: string;
+  hint?: string;
+  onText: (text: string) => void;
+}
+
+/** A line to fill in at the door. */
+export function GateField({ id, label, hint, onText, ...field }: FieldProps) {
+  return (
+    <Form.Group className="mb-3" controlId={id}>
+      <Form.Label>{label}</Form.Label>
+      <Form.Control required onChange={(event) => onText(event.target.value)} {...field} />
+      {hint && <Form.Text>{hint}</Form.Text>}
+    </Form.Group>
   );
 }

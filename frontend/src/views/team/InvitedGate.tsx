@@ -3,7 +3,7 @@ import { Button, Form } from "react-bootstrap";
 import { useLocation } from "react-router";
 import { useAccept, useInvitation } from "../../api/team";
 import { Loading, Trouble } from "../../shell/states";
-import { Gate } from "./Gate";
+import { Gate, GateField } from "./Gate";
 
 export const SHORTEST_PASSWORD = 12;
 
@@ -35,30 +35,26 @@ export function InvitedGate() {
         }}
       >
         <input type="hidden" autoComplete="username" value={invitation.data.email} readOnly />
-        <Form.Group className="mb-2" controlId="name">
-          <Form.Label>Your name, as others will see it</Form.Label>
-          <Form.Control
-            autoComplete="name"
-            autoFocus
-            required
-            maxLength={100}
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-          />
-        </Form.Group>
-        <Form.Group className="mb-3" controlId="password">
-          <Form.Label>A password, of {SHORTEST_PASSWORD} letters at least</Form.Label>
-          <Form.Control
-            type="password"
-            autoComplete="new-password"
-            required
-            minLength={SHORTEST_PASSWORD}
-            maxLength={1024}
-            value={password}
-            onChange={(event) => setPassword(event.target.value)}
-          />
-          <Form.Text>A few words that only you put together will do.</Form.Text>
-        </Form.Group>
+        <GateField
+          id="name"
+          label="Your name, as others will see it"
+          autoComplete="name"
+          autoFocus
+          maxLength={100}
+          value={name}
+          onText={setName}
+        />
+        <GateField
+          id="password"
+          label={`A password, of ${SHORTEST_PASSWORD} letters at least`}
+          hint="A few words that only you put together will do."
+          type="password"
+          autoComplete="new-password"
+          minLength={SHORTEST_PASSWORD}
+          maxLength={1024}
+          value={password}
+          onText={setPassword}
+        />
         <Button
           type="submit"
           disabled={!name.trim() || password.length < SHORTEST_PASSWORD || accept.isPending}

@@ -3,7 +3,7 @@ import { Button, Form } from "react-bootstrap";
 import { useSearchParams } from "react-router";
 import { useSignIn } from "../../api/team";
 import { Trouble } from "../../shell/states";
-import { Gate } from "./Gate";
+import { Gate, GateField } from "./Gate";
 
 const REFUSED: Record<string, string> = {
   unreachable: "Where you sign in with your organisation cannot be reached just now.",
@@ -36,29 +36,25 @@ export function SignInGate({ provider }: { provider: boolean }) {
           signIn.mutate({ email, password }, { onError: () => setPassword("") });
         }}
       >
-        <Form.Group className="mb-2" controlId="email">
-          <Form.Label>E-mail</Form.Label>
-          <Form.Control
-            type="email"
-            autoComplete="username"
-            autoFocus
-            required
-            maxLength={254}
-            value={email}
-            onChange={(event) => setEmail(event.target.value)}
-          />
-        </Form.Group>
-        <Form.Group className="mb-3" controlId="password">
-          <Form.Label>Password</Form.Label>
-          <Form.Control
-            type="password"
-            autoComplete="current-password"
-            required
-            maxLength={1024}
-            value={password}
-            onChange={(event) => setPassword(event.target.value)}
-          />
-        </Form.Group>
+        <GateField
+          id="email"
+          label="E-mail"
+          type="email"
+          autoComplete="username"
+          autoFocus
+          maxLength={254}
+          value={email}
+          onText={setEmail}
+        />
+        <GateField
+          id="password"
+          label="Password"
+          type="password"
+          autoComplete="current-password"
+          maxLength={1024}
+          value={password}
+          onText={setPassword}
+        />
         <Button
           type="submit"
           variant={provider ? "outline-primary" : "primary"}
