@@ -45,6 +45,20 @@ def test_cells_are_counted_once_each_time_journey_and_user(
     }
 
 
+def test_numbers_too_large_for_a_table_are_counted_as_small_ones() -> None:
+    """Those of loops run to 2⁶³; some of these fall on one place in a table of hashes."""
+    dice = np.random.default_rng(3)
+    names = np.unique(np.concatenate([dice.integers(0, 2**62, 50), np.arange(40) << 50]))
+    small = dice.integers(-1, len(names), 5000)
+    large = np.where(small < 0, -1, names[small])
+    journey, user = np.arange(5000) // 7, np.arange(5000, dtype="i4") // 11
+    by_table = cells(Grid([str(i) for i in range(len(names))]), small, journey).tally(user)
+    by_hash = cells(Cycles(MANY), large, journey).tally(user)
+    assert by_hash.number.tolist() == names[by_table.number].tolist()
+    for ours, plain in zip(by_hash[1:], by_table[1:], strict=True):
+        assert ours.tolist() == plain.tolist()
+
+
 def test_only_what_a_mask_picks_is_counted() -> None:
     number, journey = np.array([0, 1, 1, 0], "i4"), np.array([0, 0, 1, 2], "i4")
     found = picked(Grid(["a", "b"]), np.array([True, False, True, True]), number, journey)

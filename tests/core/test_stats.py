@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mossy_trail.core.stats.intervals import difference, share
+from mossy_trail.core.stats.intervals import difference, quartiles, share
 
 
 @pytest.mark.parametrize(("p", "n"), [(0.02, 60), (0.18, 40), (0.5, 30), (0.9, 200), (0.97, 400)])
@@ -33,3 +33,15 @@ def test_a_known_difference_has_the_published_interval() -> None:
     found = difference(share(56, 70), share(48, 80))
     assert found
     assert (found.low, found.high) == pytest.approx((0.0524, 0.3339), abs=5e-4)
+
+
+@pytest.mark.parametrize("size", [1, 2, 3, 4, 5, 8, 1001, 3999, 4000, 4001, 4002, 4003, 9000])
+@pytest.mark.parametrize("most", [3, 10**9])
+def test_quartiles_are_those_of_all_values_in_order(size: int, most: int) -> None:
+    """Whether the values are put in order, or sought one by one as there are many."""
+    values = np.random.default_rng(size).integers(0, most, size)
+    found = quartiles(values)
+    assert found
+    ours = (found.first, found.median, found.third)
+    assert ours == pytest.approx(np.percentile(values, [25, 50, 75]), rel=1e-12)
+    assert quartiles(values[:0]) is None

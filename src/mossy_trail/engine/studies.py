@@ -62,10 +62,6 @@ class _Made:
     took: float
 
     @property
-    def rows(self) -> int:
-        return self.study.rows
-
-    @property
     def resting(self) -> bool:
         """It was made so lately that making it anew for a few live rows would keep a core busy."""
         rest = self.took if self.study.shelved else min(self.took, LONGEST_REST)
@@ -107,16 +103,16 @@ class Studies:
                 made = _Made(version, study, monotonic(), monotonic() - begun)
             self._keep(app_id, made)
         lags = made.study.shelved and made.version != version and not made.resting
-        if lags or made.study.rows_lately > most_beside(made.rows):
+        if lags or made.study.rows_lately > most_beside(made.study.rows):
             self._make_behind(app_id, version)
         return made.study
 
     def _grown(self, made: _Made, version: Version) -> Study | None:
         """The study with the rows that came since, where these are few beside those that there are;
         small ones are made anew, as that is as quick."""
-        if made.version.map != version.map or made.rows < FEWEST_TO_GROW:
+        if made.version.map != version.map or made.study.rows < FEWEST_TO_GROW:
             return None
-        most = most_beside(made.rows)
+        most = most_beside(made.study.rows)
         tail = self._parts.tail(made.version.logs, version.logs, most)
         return None if tail is None else made.study.grown(tail, version.read_at, str(version))
 
@@ -143,9 +139,9 @@ class Studies:
         """Keep it as the newest; those unused for longest go when together they are too large."""
         with self._order:
             self._made.pop(app_id, None)
-            room = self._memory - self._takes(made.rows)
+            room = self._memory - self._takes(made.study.rows)
             for other, study in reversed(list(self._made.items())):
-                room -= self._takes(study.rows)
+                room -= self._takes(study.study.rows)
                 if room < 0:
                     del self._made[other]
             self._made[app_id] = made
