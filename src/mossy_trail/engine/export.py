@@ -224,18 +224,18 @@ _LOOKED_AT = 100
 
 
 def _telling_first(table: pa.Table) -> pa.Table:
-    """The same rows, but before all others some whole journeys by which each column shows what it
+    """The same rows, but before all others those of some users by which each column shows what it
     is: one of nulls or empty lists alone would be read as of no type, and what follows be lost."""
     shown = [_filled(column) for column in table.columns]
-    journey, telling = _journeys(table), list[int]()
-    lengths = np.bincount(journey)
+    user, telling = _runs(table["user"]), list[int]()
+    lengths = np.bincount(user)
     while True:
-        moved = np.isin(journey, telling)
+        moved = np.isin(user, telling)
         order = np.concatenate([np.flatnonzero(moved), np.flatnonzero(~moved)])
         silent = [own for own in shown if own.any() and not own[order[:_LOOKED_AT]].any()]
         if not silent or moved.sum() > _LOOKED_AT:
             return table.take(pa.array(order)) if telling else table
-        having = np.unique(journey[silent[0]])
+        having = np.unique(user[silent[0]])
         telling.append(int(having[np.argmin(lengths[having])]))
 
 
@@ -246,13 +246,11 @@ def _filled(column: pa.ChunkedArray) -> NDArray[np.bool_]:
     return np.asarray(pc.is_valid(column).to_numpy())
 
 
-def _journeys(table: pa.Table) -> NDArray[np.int64]:
-    """The number of each row's journey, in order: rows of one stand together."""
-    same = np.ones(max(len(table) - 1, 0), bool)
-    for name in ("user", "session"):
-        column = pc.fill_null(table[name], "").combine_chunks()
-        same &= pc.equal(column[1:], column[:-1]).to_numpy(zero_copy_only=False)
-    return np.cumsum(np.concatenate([np.zeros(min(len(table), 1), bool), ~same]))
+def _runs(column: pa.ChunkedArray) -> NDArray[np.int64]:
+    """The number of each value's run, from 0."""
+    values = column.combine_chunks()
+    changes = pc.not_equal(values[1:], values[:-1]).to_numpy(zero_copy_only=False)
+    return np.cumsum(np.concatenate([np.zeros(min(len(values), 1), bool), changes]))
 
 
 def _parquet(schema: pa.Schema, tables: Iterator[pa.Table]) -> Iterator[bytes]:

@@ -111,8 +111,11 @@ def _label(
                 last = step
         stage, tried_at, restored = int(met != _UNSET), 0, False
         for row in range(first_row[j], end):
-            restored = restored or event[row] == _RESTORED_ROW
-            if event[row] != _SIGN_IN_ROW or outcome[row] == NONE:
+            what = event[row]
+            if what != _SIGN_IN_ROW and what != _RESTORED_ROW:
+                continue
+            restored = restored or what == _RESTORED_ROW
+            if what == _RESTORED_ROW or outcome[row] == NONE:
                 continue
             if stage < 2:
                 stage, tried_at = 2, time[row]
