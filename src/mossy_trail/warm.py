@@ -72,7 +72,10 @@ def compile_all(first: bool) -> None:
             if not first:
                 _share(folder, _questions(study))
             if helper.wait():
-                raise SystemExit(1)
+                print(
+                    f"The helper ended with {helper.returncode}; going on alone.", file=sys.stderr
+                )
+                warm()
         finally:
             helper.kill()
     for stamp in ("first",) if first else ("first", "whole"):
@@ -170,7 +173,7 @@ def _taken_over(folder: Path) -> Study:
     parent = os.getppid()
     while not (folder / _STUDY).exists():
         if os.getppid() != parent:
-            raise SystemExit(1)
+            raise SystemExit("The one who was to hand over a log is gone.")
         time.sleep(0.05)
     study: Study = pickle.loads(Folder(folder).read(_STUDY))
     return study
