@@ -20,6 +20,7 @@ from pathlib import Path
 from threading import Thread
 
 import numpy as np
+import polars as pl
 
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import EVENT, Log, split
@@ -49,7 +50,7 @@ def warm() -> None:
     with tempfile.TemporaryDirectory() as folder:
         log = _log(Path(folder))
         questions = _questions(Study(split(log, 1), _map()))
-        _read_json(Path(folder))
+        _read_other_forms(Path(folder))
         for ask in questions.values():
             ask()
         _weigh(log)
@@ -88,7 +89,7 @@ def help_with(folder: Path, first: bool) -> None:
     compile_branches(run_of_no_rows(_map()))
     _tell("branches")
     log = _log(own)
-    _read_json(own)
+    _read_other_forms(own)
     _tell("files")
     if first:
         return
@@ -188,10 +189,12 @@ def _log(folder: Path) -> Log:
     return read_files([csv]).log
 
 
-def _read_json(folder: Path) -> None:
+def _read_other_forms(folder: Path) -> None:
     json_lines, array = folder / "skerry.jsonl", folder / "array.json"
     array.write_text(f"[{','.join(json_lines.read_text().splitlines())}]")
-    read_files([json_lines, array])
+    columnar = folder / "skerry.parquet"
+    pl.read_csv(folder / "skerry.csv", infer_schema=False).write_parquet(columnar)
+    read_files([json_lines, array, columnar])
 
 
 def _weigh(log: Log) -> None:
