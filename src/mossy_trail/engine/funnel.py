@@ -46,6 +46,10 @@ class Asked:
     funnel: Funnel
     count: Count = "unit"
 
+    def of_users(self, unit: str) -> bool:
+        """Whether each user's best match counts, and no other."""
+        return unit == "users" and self.count != "attempts"
+
     @classmethod
     def of(cls, document: dict[str, Any]) -> Asked:
         """From its document; see `FunnelSpec` for the form."""
@@ -166,7 +170,7 @@ def _tell(
     unit: str,
     screens: int,
 ) -> Tally:
-    if unit == "users" and asked.count != "attempts":
+    if asked.of_users(unit):
         labels = _of_those(labels, inside, user, asked, unit)
     return tally(labels, inside, screens)
 
@@ -196,7 +200,7 @@ def _of_those(
 ) -> Labels:
     """The matches of journeys inside that count: of users each one's best."""
     labels = labels.take(np.flatnonzero(inside[labels.journey]))
-    return by_user(labels, user) if unit == "users" and asked.count != "attempts" else labels
+    return by_user(labels, user) if asked.of_users(unit) else labels
 
 
 def _label(steps: Steps, inside: NDArray[np.bool_], asked: Asked) -> Labels:

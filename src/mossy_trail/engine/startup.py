@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass
 from functools import partial
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -134,27 +135,22 @@ def _ask(steps: Steps, inside: Mask, slow: int) -> _Told:
     labels = label(steps, inside)
     counts = Counter({cell: int(_of_cell(labels, cell, slow).sum()) for cell in _CELLS})
     cold, landed = labels.kind == _COLD, labels.landing != _LEFT
-    timed = cold & (labels.took >= 0)
-    for prefix, own in (("bin", timed), ("bin_left", timed & ~landed)):
-        filled = np.bincount(np.searchsorted(EDGES * 1000, labels.took[own], "right"))
+    for prefix, own in (("bin", cold), ("bin_left", cold & ~landed)):
+        filled = np.bincount(_bin_of(labels.took[own]))
         counts.update({f"{prefix}.{i}": int(n) for i, n in enumerate(filled)})
     return _Told(int(inside.sum()), counts, labels.took[cold & landed] / 1000)
 
 
 def _bins(counts: Counter[str]) -> list[Bin]:
     bins = []
-    for i in range(len(EDGES) + 1):
-        cell, (low, high) = f"bin.{i}", _limits(i)
+    edges = [0.0, *EDGES.tolist(), None]
+    for i, (low, high) in enumerate(pairwise(edges)):
+        cell = f"bin.{i}"
         left = counts[f"bin_left.{i}"]
-        bins.append(Bin(cell, low, None if high == np.inf else high, counts[cell] - left, left))
+        bins.append(Bin(cell, low, high, counts[cell] - left, left))
     while bins and not bins[-1].landed + bins[-1].left:
         bins.pop()
     return bins
-
-
-def _limits(number: int) -> tuple[float, float]:
-    edges = [0.0, *EDGES.tolist(), np.inf]
-    return edges[number], edges[number + 1]
 
 
 def _of_cell(labels: Labels, cell: str, slow_from: int) -> Mask:
@@ -175,8 +171,12 @@ def _of_cell(labels: Labels, cell: str, slow_from: int) -> Mask:
         slow = labels.took >= slow_from * 1000
         found = cold & landed & (slow if kind == "slow" else ~slow)
         return np.asarray(found & labels.ended if rest else found)
-    low, high = _limits(int(rest))
-    return np.asarray(cold & (labels.took >= low * 1000) & (labels.took < high * 1000))
+    return np.asarray(cold & (_bin_of(labels.took) == int(rest)))
+
+
+def _bin_of(took: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The number of the bin that each time falls into."""
+    return np.searchsorted(EDGES * 1000, took, "right")
 
 
 def _is_bin(cell: str) -> bool:

@@ -33,8 +33,7 @@ export function AppMapView({ app }: { app: AppSummary }) {
   const [address, change] = useAddress();
   const found = useMapView(app.key, scope);
   const save = useSaveMap(app.key);
-  const mayNot = !useMay("work");
-  const fixed = save.isPending || mayNot;
+  const fixed = !useMay("work") || save.isPending;
   const saveMap = (next: MapDocument) => save.mutate(JSON.stringify(next));
   const figure = address.get("figure");
   const choose = useCallback(
