@@ -25,7 +25,7 @@ import polars as pl
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import EVENT, Log, split
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.core.replay.replay import run_of_no_rows
+from mossy_trail.core.replay.replay import compile_around, run_of_no_rows
 from mossy_trail.core.replay.walk import compile_branches, compile_trunk
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
@@ -66,7 +66,7 @@ def compile_all(first: bool) -> None:
         )
         try:
             _tell(str(FIRST if first else FIRST + REST + len(MEASURES)))
-            compile_trunk(run_of_no_rows(_map()))
+            compile_trunk(run_of_no_rows())
             _tell("walk")
             study = _handed_over(folder, _log(folder))
             _tell("replay")
@@ -86,9 +86,11 @@ def compile_all(first: bool) -> None:
 def help_with(folder: Path, first: bool) -> None:
     """What the other process does."""
     own = folder / "helper"
-    compile_branches(run_of_no_rows(_map()))
+    compile_branches(run_of_no_rows())
     _tell("branches")
     log = _log(own)
+    compile_around(split(log, 1)[0], _map())
+    _tell("around")
     _read_other_forms(own)
     _tell("files")
     if first:
@@ -99,7 +101,7 @@ def help_with(folder: Path, first: bool) -> None:
     _share(folder, dict(reversed(questions.items())))
 
 
-FIRST, REST = 4, 6
+FIRST, REST = 5, 6
 """Pieces of work, those that are not measures; see `help_with`, `compile_all` and `_questions`."""
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from selenium.webdriver.common.keys import Keys
 
 from mossy_trail.demo.load import MAP
-from mossy_trail.demo.simulator import Habits, simulate, write_rows
+from mossy_trail.demo.simulator import Habits, simulate, write_json_lines
 from tests.browser.conftest import Page
 from tests.conftest import Server
 
@@ -32,7 +32,7 @@ def test_a_wrong_rule_is_named_tried_and_undone(page: Page, server: Server, tmp_
         for row in simulate(6_000, 4, habits=Habits(True, True, True)).rows
         if row["event"] != "screen_view"
     ]
-    write_rows(rows, tmp_path / "log.csv", log)
+    write_json_lines(rows, log)
     app = app_with(server, "Wrongly kept", log, {"tabs: keep": "tabs: reset"})
     page.open(f"/health?app={app}")
     page.until(lambda: page.text("h1").startswith("Only "))
@@ -81,7 +81,7 @@ def listed(server: Server, app: str, figure: list[str]) -> int:
 def test_views_alone_say_how_many_are_sure(page: Page, server: Server, tmp_path: Path) -> None:
     log = tmp_path / "views.jsonl"
     views = [row for row in simulate(3_000, 4).rows if row["event"] == "screen_view"]
-    write_rows(views, tmp_path / "views.csv", log)
+    write_json_lines(views, log)
     app = app_with(server, "Views alone", log, {})
     page.open(f"/health?app={app}")
     page.until(lambda: "are sure: no row tells a move" in page.text("[data-testid=fit]"))

@@ -14,7 +14,7 @@ from mossy_trail.core.model.log import split
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.noise import roughen
 from mossy_trail.demo.simulator import Demo as Simulated
-from mossy_trail.demo.simulator import simulate, write_rows
+from mossy_trail.demo.simulator import simulate, write_json_lines
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
 
@@ -24,7 +24,7 @@ Rows = list[dict[str, Any]]
 
 def drafted(rows: Rows, folder: Path) -> Draft:
     log = folder / "log.jsonl"
-    write_rows(rows, folder / "log.csv", log)
+    write_json_lines(rows, log)
     return draft(split(read_files([log]).log, 2))
 
 

@@ -17,7 +17,7 @@ from mossy_trail.core.model.properties import property_of
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.noise import write_noisy
 from mossy_trail.demo.phone import Rules
-from mossy_trail.demo.simulator import Habits, simulate, write_rows
+from mossy_trail.demo.simulator import Habits, simulate, write_json_lines
 from mossy_trail.intake.reader import read_files
 from tests.core.test_replay import THE_MAP
 
@@ -34,7 +34,7 @@ UNTOLD = {RULES[0]: (), RULES[1]: (), RULES[2]: ("across",)}
 def test_the_rules_of_any_app_are_found(rules: Rules, tmp_path: Path) -> None:
     log = tmp_path / "log.jsonl"
     app = simulate(40_000, 5, rules, Habits(crossing=True))
-    write_rows(list(app.rows), tmp_path / "log.csv", log)
+    write_json_lines(app.rows, log)
     found = find_history(split(read_files([log]).log, 2), THE_MAP)
     true = asdict(rules)
     assert {rule: found.history[rule] for rule in HISTORY if found.told[rule]} == {
@@ -62,7 +62,7 @@ def test_views_alone_tell_some_and_never_mislead(
 ) -> None:
     log = tmp_path / "log.jsonl"
     views = [row for row in simulate(25_000, 5, rules).rows if row["event"] == "screen_view"]
-    write_rows(views, tmp_path / "log.csv", log)
+    write_json_lines(views, log)
     found = find_history(split(read_files([log]).log, 1), THE_MAP)
     for rule in HISTORY:
         true = asdict(rules) if found.told[rule] else THE_MAP.history

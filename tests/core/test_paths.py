@@ -16,7 +16,7 @@ from mossy_trail.core.measures.paths import Asked, alike, paths, spelled, window
 from mossy_trail.core.model.log import split
 from mossy_trail.demo.phone import TAB_OF, Rules
 from mossy_trail.demo.simulator import Demo as Simulated
-from mossy_trail.demo.simulator import simulate, write_rows
+from mossy_trail.demo.simulator import simulate, write_json_lines
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.reader import read_files
 from tests.core.test_replay import THE_MAP
@@ -93,7 +93,7 @@ class PlainStacks:
 def simulated(rules: Rules, rows: int, seed: int, folder: Path) -> tuple[Simulated, Study]:
     found = simulate(rows, seed, rules)
     log = folder / "log.jsonl"
-    write_rows(list(found.rows), folder / "log.csv", log)
+    write_json_lines(found.rows, log)
     app_map = replace(THE_MAP, history=asdict(rules))
     return found, Study(split(read_files([log]).log, 2), app_map)
 

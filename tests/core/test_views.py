@@ -12,7 +12,7 @@ import pytest
 from mossy_trail.core.model.app_map import HISTORY
 from mossy_trail.core.model.log import split
 from mossy_trail.demo.phone import Rules
-from mossy_trail.demo.simulator import simulate, write_rows
+from mossy_trail.demo.simulator import simulate, write_json_lines
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.reader import read_files
 from tests.core.test_replay import THE_MAP, differences, flat_truth, same, steps_of
@@ -29,7 +29,7 @@ Of the others 83 in 100 are sure, and of those 98 right."""
 
 def replayed(rows: Iterable[dict[str, Any]], rules: Rules, folder: Path) -> list[dict[str, Any]]:
     log = folder / "log.jsonl"
-    write_rows(list(rows), folder / "log.csv", log)
+    write_json_lines(rows, log)
     app_map = replace(THE_MAP, history=asdict(rules))
     return steps_of(Study(split(read_files([log]).log, 1), app_map))
 

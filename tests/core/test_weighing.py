@@ -17,7 +17,7 @@ from mossy_trail.core.model.steps import MOVES
 from mossy_trail.core.replay.replay import learn, replay
 from mossy_trail.demo.noise import roughen
 from mossy_trail.demo.phone import Rules
-from mossy_trail.demo.simulator import simulate, write_rows
+from mossy_trail.demo.simulator import simulate, write_json_lines
 from mossy_trail.intake.reader import read_files
 from tests.core.test_replay import THE_MAP, flat_truth
 from tests.core.test_views import judged, replayed
@@ -37,7 +37,7 @@ def log_of(folder: Path, sessions: list[str], moves: dict[int, str] | None = Non
             if moves and i in moves:
                 rows.append({**row, "time": time - 100, "event": moves[i]})
             rows.append({**row, "event": "screen_view"})
-    write_rows(rows, folder / "log.csv", folder / "log.jsonl")
+    write_json_lines(rows, folder / "log.jsonl")
     return split(read_files([folder / "log.jsonl"]).log, 1)[0]
 
 

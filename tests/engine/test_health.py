@@ -13,7 +13,7 @@ from mossy_trail.core.measures.health import FINDINGS, HOUR, gaps, lateness, nam
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import Log, split
 from mossy_trail.demo.noise import GAP, NOISE, roughen
-from mossy_trail.demo.simulator import simulate, write_rows
+from mossy_trail.demo.simulator import simulate, write_csv
 from mossy_trail.engine import health
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.reader import Reading, read_files
@@ -39,7 +39,7 @@ def rough(folder: Path, kind: str) -> tuple[Reading, int]:
     if not kind:
         rows = ROWS
     path = folder / f"{kind}.csv"
-    write_rows(rows, path, folder / f"{kind}.jsonl")
+    write_csv(rows, path)
     return read_files([path]), touched.get(kind, 0)
 
 
@@ -87,7 +87,7 @@ def all_noise(tmp_path_factory: pytest.TempPathFactory, app_map: AppMap) -> tupl
     rows, touched = roughen(ROWS, 1)
     assert set(touched) == set(NOISE)
     path = folder / "all.csv"
-    write_rows(rows, path, folder / "all.jsonl")
+    write_csv(rows, path)
     return Study(split(read_files([path]).log, 3), app_map, READ_AT), path
 
 

@@ -23,7 +23,7 @@ import yaml
 import mossy_trail as mt
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.noise import roughen
-from mossy_trail.demo.simulator import simulate, write_rows
+from mossy_trail.demo.simulator import simulate, write_csv
 from mossy_trail.engine.celled import Count
 
 APP = yaml.safe_load(MAP.read_text())
@@ -81,7 +81,7 @@ def told(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactor
         rows, _ = roughen(rows, 2)
     if request.param == "views":
         rows = [row for row in rows if row["event"] == "screen_view"]
-    write_rows(rows, path, path.with_suffix(".jsonl"))
+    write_csv(rows, path)
     trail = mt.read(path, map=MAP)
     if request.param == "one platform":
         trail = trail.where({"property": "platform", "values": ["ios"]})

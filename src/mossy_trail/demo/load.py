@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import tempfile
 from pathlib import Path
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from mossy_trail.demo.noise import write_noisy
-from mossy_trail.demo.simulator import simulate
+from mossy_trail.demo.noise import roughen
+from mossy_trail.demo.simulator import simulate, write_csv
 from mossy_trail.ingest.importing import Importer
 from mossy_trail.intake.app_map_file import parse_map
 from mossy_trail.store.models import App, AppMapVersion, Job
@@ -28,10 +27,9 @@ def load_if_empty(importer: Importer, rows: int) -> bool:
         app.maps.append(AppMapVersion(version=1, document=document))
         session.add(app)
         session.flush()
-        with tempfile.TemporaryDirectory() as folder:
-            log = write_noisy(simulate(rows, SEED), Path(folder), SEED)[0]
-            upload = importer.upload_path("demo")
-            upload.write_bytes(log.read_bytes())
+        log, _ = roughen(list(simulate(rows, SEED).rows), SEED)
+        upload = importer.upload_path("demo")
+        write_csv(log, upload)
         file = {"name": "skerry-may.csv", "bytes": upload.stat().st_size, "upload": "demo"}
         job = Job(app_id=app.id, files=[file], state="waiting")
         session.add(job)

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from mossy_trail.demo.simulator import Demo, write_rows
+from mossy_trail.demo.simulator import Demo, write_csv, write_json_lines
 
 Row = dict[str, Any]
 Noise = Callable[[list[Row], random.Random], tuple[list[Row], int]]
@@ -34,7 +34,8 @@ def write_noisy(demo: Demo, folder: Path, seed: int) -> list[Path]:
     folder.mkdir(parents=True, exist_ok=True)
     paths = [folder / f"skerry-noisy.{form}" for form in ("csv", "jsonl", "noise.json")]
     rows, touched = roughen(list(demo.rows), seed)
-    write_rows(rows, *paths[:2])
+    write_csv(rows, paths[0])
+    write_json_lines(rows, paths[1])
     paths[2].write_text(json.dumps(touched, indent=2) + "\n")
     return paths
 

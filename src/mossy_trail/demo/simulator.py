@@ -761,7 +761,9 @@ def write(demo: Demo, folder: Path) -> list[Path]:
     folder.mkdir(parents=True, exist_ok=True)
     names = ("skerry.csv", "skerry.jsonl", "truth.csv", "figures.json", "README.md")
     paths = [folder / name for name in names]
-    write_rows(list(demo.rows), *paths[:2])
+    rows = list(demo.rows)
+    write_csv(rows, paths[0])
+    write_json_lines(rows, paths[1])
     with paths[2].open("w", newline="") as truth_file:
         writer = csv.DictWriter(truth_file, TRUTH, lineterminator="\n")
         writer.writeheader()
@@ -774,15 +776,21 @@ def write(demo: Demo, folder: Path) -> list[Path]:
     return paths
 
 
-def write_rows(rows: Iterable[dict[str, Any]], csv_path: Path, json_path: Path) -> None:
-    with csv_path.open("w", newline="") as csv_file, json_path.open("w") as json_file:
-        writer = csv.DictWriter(csv_file, FIELDS, lineterminator="\n")
+def write_csv(rows: Iterable[dict[str, Any]], path: Path) -> None:
+    with path.open("w", newline="") as file:
+        writer = csv.DictWriter(file, FIELDS, lineterminator="\n")
         writer.writeheader()
-        for row in rows:
-            time = row["time"]
-            timed = {**row, "time": _rfc3339(time) if isinstance(time, int) else time}
-            json_file.write(json.dumps(timed) + "\n")
-            writer.writerow(_flat(timed))
+        writer.writerows(_flat(_timed(row)) for row in rows)
+
+
+def write_json_lines(rows: Iterable[dict[str, Any]], path: Path) -> None:
+    with path.open("w") as file:
+        file.writelines(json.dumps(_timed(row)) + "\n" for row in rows)
+
+
+def _timed(row: dict[str, Any]) -> dict[str, Any]:
+    time = row["time"]
+    return {**row, "time": _rfc3339(time)} if isinstance(time, int) else row
 
 
 def _flat(row: dict[str, Any]) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.kernel import inner_kernel, kernel
+from mossy_trail.core.kernel import compile_for, inner_kernel, kernel
 from mossy_trail.core.model.app_map import Places
 from mossy_trail.core.model.log import Column
 from mossy_trail.core.model.steps import MOVE, Entries, StepColumns
@@ -21,6 +21,7 @@ from mossy_trail.core.replay.reading import first_way
 from mossy_trail.core.replay.run import (
     ENTRIES,
     SETTLE_TIME,
+    STEP_DTYPE,
     STEPS,
     Run,
     Source,
@@ -62,39 +63,41 @@ def walk_through(
     doubled: int,
 ) -> Walked:
     """Take all rows of a part, one by one."""
-    n = len(source.time)
     edges = _edges(source.user)
     longest = int(np.diff(edges).max(initial=0))
     run = new_run(longest, places, history, 3 * longest)
+    room, state = _room_for(source, places), run.state.copy()
+    made, written = _walk_through(source, edges, run, state, choices, *room, settle, doubled)
+    return _written(room, made, written)
+
+
+def nothing_walked(source: Source, places: Places) -> Walked:
+    """What there is before the first row is taken."""
+    return _written(_room_for(source, places), 0, 0)
+
+
+def compile_batches(run: Run, walked: Walked) -> None:
+    """Compile what is done with batches beside walking through them."""
+    compile_for(first_way, run, 0, 0)
+    compile_for(_take_entries, run, walked.entries, 0, 0, 0)
+    compile_for(_take_steps, run, walked.steps, 0, 0, 0, walked.guessed)
+
+
+def _room_for(source: Source, places: Places) -> Walked:
     # Pages that are never written to take no memory, so there is room for the most there can be.
+    n = len(source.time)
     room = 3 * n + len(places.roots)
-    entries = Entries(*(_room(room, "u1" if f == "region" else "i4") for f in Entries._fields))
-    steps = StepColumns(*(_room(n, run.steps.dtype[field]) for field in StepColumns._fields))
-    fate = np.empty(n, "u1")
+    entries: Any = (np.empty(room, "u1" if f == "region" else "i4") for f in Entries._fields)
+    steps: Any = (np.empty(n, STEP_DTYPE[field]) for field in StepColumns._fields)
     guessed = np.zeros(int(source.user.max(initial=-1)) + 1, bool)
-    made, written = _walk_through(
-        source,
-        edges,
-        run,
-        run.state.copy(),
-        choices,
-        entries,
-        steps,
-        fate,
-        guessed,
-        settle,
-        doubled,
-    )
-    return Walked(
-        Entries(*_first(made, entries)),
-        StepColumns(*_first(written, steps)),
-        fate,
-        guessed,
-    )
+    return Walked(Entries(*entries), StepColumns(*steps), np.empty(n, "u1"), guessed)
 
 
-def _room(count: int, dtype: Any) -> Any:
-    return np.empty(count, dtype)
+def _written(room: Walked, entries: int, steps: int) -> Walked:
+    return room._replace(
+        entries=Entries(*_first(entries, room.entries)),
+        steps=StepColumns(*_first(steps, room.steps)),
+    )
 
 
 def _first(count: int, columns: Iterable[Any]) -> list[Any]:

@@ -33,7 +33,14 @@ from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.app_map import AppMap, Places, resolve
 from mossy_trail.core.model.log import DICTIONARIES, EVENT, SECOND, Column, Log
 from mossy_trail.core.model.steps import MOVES, Steps
-from mossy_trail.core.replay.batches import FIRST_WAYS, Choices, Walked, walk_through
+from mossy_trail.core.replay.batches import (
+    FIRST_WAYS,
+    Choices,
+    Walked,
+    compile_batches,
+    nothing_walked,
+    walk_through,
+)
 from mossy_trail.core.replay.journeys import journeys_of
 from mossy_trail.core.replay.linked import led_first
 from mossy_trail.core.replay.marks import mark
@@ -92,9 +99,19 @@ def replay(
     return rows.steps(walked or rows.walked())
 
 
-def run_of_no_rows(app_map: AppMap) -> Run:
+def run_of_no_rows() -> Run:
     """What kernels are compiled for."""
+    app_map = AppMap.from_dict({})
     return new_run(0, resolve(app_map, {name: [] for name in DICTIONARIES}), app_map.history, 0)
+
+
+def compile_around(log: Log, app_map: AppMap) -> None:
+    """Compile what comes before and after a walk through a log such as this."""
+    rows = _Rows.of(log, app_map, Settings())
+    walked = nothing_walked(rows.source, rows.places)
+    compile_batches(rows.run(0), walked)
+    if rows.tells_moves:
+        rows.steps(walked)
 
 
 def first_reading(log: Log, app_map: AppMap, settings: Settings | None = None) -> Steps:

@@ -42,7 +42,7 @@ _ROW = np.dtype(
 _SCREEN = np.dtype([(name, "i8") for name in ("home", "homes", "role", "outside")])
 _TAB = np.dtype([(name, "i8") for name in ("root", "top", "used")])
 _ENTRY = np.dtype([(name, "i8") for name in (*Entries._fields, "forward", "fingerprint")])
-_STEP = np.dtype(
+STEP_DTYPE = np.dtype(
     [
         ("entry", "i4"),
         ("below", "i4"),
@@ -235,7 +235,7 @@ def new_run(rows: int, places: Places, history: Mapping[str, str], room: int) ->
     tabs = np.full(len(places.roots), NONE, _TAB)
     tabs["root"] = places.roots
     entries = _first_entries(places, room + len(tabs))
-    return Run(np.empty(rows, _ROW), screens, entries, np.empty(rows, _STEP), tabs, state)
+    return Run(np.empty(rows, _ROW), screens, entries, np.empty(rows, STEP_DTYPE), tabs, state)
 
 
 @kernel

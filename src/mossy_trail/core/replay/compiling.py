@@ -1,0 +1,17 @@
+"""Compiling the replay in two pieces, by two processes beside each other.
+
+`python -m mossy_trail.core.replay.compiling trunk` (and `branches`) needs NumPy and Numba alone: a
+first start begins with it while all other packages are installed.
+"""
+
+from __future__ import annotations
+
+import sys
+
+from mossy_trail.core.replay.replay import run_of_no_rows
+from mossy_trail.core.replay.walk import compile_branches, compile_trunk
+
+PIECES = {"trunk": compile_trunk, "branches": compile_branches}
+
+if __name__ == "__main__":
+    PIECES[sys.argv[1]](run_of_no_rows())
