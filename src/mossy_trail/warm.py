@@ -1,7 +1,8 @@
 """Every kernel at work once, so that no first import or question has to wait for it.
 
 Compiling takes minutes: at set-up two processes share it. What one has compiled lies on disk, and
-the other takes it from there; each begins where the other comes last.
+the other takes it from there; each begins where the other comes last. The longest of it, the
+replay, has been compiled before (see `core.replay.compiling`).
 """
 
 from __future__ import annotations
@@ -25,8 +26,6 @@ import polars as pl
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import EVENT, Log, split
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.core.replay.replay import compile_around, run_of_no_rows
-from mossy_trail.core.replay.walk import compile_branches, compile_trunk
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine import funnel, health
@@ -66,8 +65,6 @@ def compile_all(first: bool) -> None:
         )
         try:
             _tell(str(FIRST if first else FIRST + REST + len(MEASURES)))
-            compile_trunk(run_of_no_rows())
-            _tell("walk")
             study = _handed_over(folder, _log(folder))
             _tell("replay")
             if not first:
@@ -86,22 +83,18 @@ def compile_all(first: bool) -> None:
 def help_with(folder: Path, first: bool) -> None:
     """What the other process does."""
     own = folder / "helper"
-    compile_branches(run_of_no_rows())
-    _tell("branches")
-    log = _log(own)
-    compile_around(split(log, 1)[0], _map())
-    _tell("around")
+    csv = _written(own)
     _read_other_forms(own)
     _tell("files")
     if first:
         return
-    _weigh(log)
+    _weigh(read_files([csv]).log)
     _tell("weighing")
     questions = _questions(_taken_over(folder))
     _share(folder, dict(reversed(questions.items())))
 
 
-FIRST, REST = 5, 6
+FIRST, REST = 2, 6
 """Pieces of work, those that are not measures; see `help_with`, `compile_all` and `_questions`."""
 
 
@@ -187,8 +180,12 @@ def _map() -> AppMap:
 
 
 def _log(folder: Path) -> Log:
+    return read_files([_written(folder)]).log
+
+
+def _written(folder: Path) -> Path:
     csv, *_ = write(simulate(500, 1), folder)
-    return read_files([csv]).log
+    return csv
 
 
 def _read_other_forms(folder: Path) -> None:

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.kernel import compile_for, inner_kernel, kernel
+from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.model.app_map import Places
 from mossy_trail.core.model.log import Column
 from mossy_trail.core.model.steps import MOVE, Entries, StepColumns
@@ -74,13 +74,6 @@ def walk_through(
 def nothing_walked(source: Source, places: Places) -> Walked:
     """What there is before the first row is taken."""
     return _written(_room_for(source, places), 0, 0)
-
-
-def compile_batches(run: Run, walked: Walked) -> None:
-    """Compile what is done with batches beside walking through them."""
-    compile_for(first_way, run, 0, 0)
-    compile_for(_take_entries, run, walked.entries, 0, 0, 0)
-    compile_for(_take_steps, run, walked.steps, 0, 0, 0, walked.guessed)
 
 
 def _room_for(source: Source, places: Places) -> Walked:

@@ -8,10 +8,9 @@ from __future__ import annotations
 
 import sys
 
-from mossy_trail.core.replay.replay import run_of_no_rows
-from mossy_trail.core.replay.walk import compile_branches, compile_trunk
+from mossy_trail.core.replay.replay import compile_around, compile_walk
 
-PIECES = {"trunk": compile_trunk, "branches": compile_branches}
+PIECES = {"trunk": compile_walk, "branches": compile_around}
 
 if __name__ == "__main__":
-    PIECES[sys.argv[1]](run_of_no_rows())
+    PIECES[sys.argv[1]]()

@@ -31,13 +31,12 @@ from mossy_trail.core.inference.transitions import (
 )
 from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.app_map import AppMap, Places, resolve
-from mossy_trail.core.model.log import DICTIONARIES, EVENT, SECOND, Column, Log
+from mossy_trail.core.model.log import EVENT, SECOND, Column, Log, empty_log, ordered
 from mossy_trail.core.model.steps import MOVES, Steps
 from mossy_trail.core.replay.batches import (
     FIRST_WAYS,
     Choices,
     Walked,
-    compile_batches,
     nothing_walked,
     walk_through,
 )
@@ -46,6 +45,7 @@ from mossy_trail.core.replay.linked import led_first
 from mossy_trail.core.replay.marks import mark
 from mossy_trail.core.replay.run import Run, Source, fill, new_run
 from mossy_trail.core.replay.sessions import cut_sessions, resent, without
+from mossy_trail.core.replay.walk import compile_branches, compile_trunk
 
 _TELLING = np.isin(
     np.arange(256), [code for word, code in EVENT.items() if word in MOVES or word == "open_link"]
@@ -99,25 +99,25 @@ def replay(
     return rows.steps(walked or rows.walked())
 
 
-def run_of_no_rows() -> Run:
-    """What kernels are compiled for."""
-    app_map = AppMap.from_dict({})
-    return new_run(0, resolve(app_map, {name: [] for name in DICTIONARIES}), app_map.history, 0)
-
-
-def compile_around(log: Log, app_map: AppMap) -> None:
-    """Compile what comes before and after a walk through a log such as this."""
-    rows = _Rows.of(log, app_map, Settings())
-    walked = nothing_walked(rows.source, rows.places)
-    compile_batches(rows.run(0), walked)
-    if rows.tells_moves:
-        rows.steps(walked)
-
-
 def first_reading(log: Log, app_map: AppMap, settings: Settings | None = None) -> Steps:
     """Replay one part without weighing: each view whose move no row tells by what fits first."""
     rows = _Rows.of(log, app_map, settings or Settings())
     return rows.steps(rows.walked())
+
+
+def compile_walk() -> None:
+    """Compile what takes row by row, and what it comes to first."""
+    rows = _Rows.of(empty_log(), AppMap.from_dict({}), Settings())
+    compile_trunk(rows.run(0))
+    rows.walked()
+
+
+def compile_around() -> None:
+    """Compile what a walk comes to late, and what is done before and after one."""
+    rows = _Rows.of(ordered(empty_log()), AppMap.from_dict({}), Settings())
+    compile_branches(rows.run(0))
+    if not rows.tells_moves:
+        rows.steps(nothing_walked(rows.source, rows.places))
 
 
 def learn(

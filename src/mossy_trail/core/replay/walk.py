@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from mossy_trail.core.kernel import compile_for, inner_kernel, rare_kernel
 from mossy_trail.core.model.app_map import ROLE
 from mossy_trail.core.model.log import EVENT, NONE, OUTCOME
@@ -30,6 +32,7 @@ from mossy_trail.core.replay.landing import (
 )
 from mossy_trail.core.replay.reading import (
     back_or_forward,
+    first_way,
     go,
     may_be_a_link,
     navigated,
@@ -98,7 +101,9 @@ def compile_branches(run: Run) -> None:
     compile_for(land, run, 0, 0, 0, 0)
     compile_for(_on_redirect, run, 0, 0)
     compile_for(_on_link, run, 0)
+    compile_for(_on_lifecycle, run, 0, np.uint8(0))
     compile_for(choose, run, 0, 0)
+    compile_for(first_way, run, 0, 0)
 
 
 def compile_trunk(run: Run) -> None:
