@@ -193,7 +193,9 @@ def _read_other_forms(folder: Path) -> None:
     array.write_text(f"[{','.join(json_lines.read_text().splitlines())}]")
     columnar = folder / "skerry.parquet"
     pl.read_csv(folder / "skerry.csv", infer_schema=False).write_parquet(columnar)
-    read_files([json_lines, array, columnar])
+    over_two_lines = folder / "quoted.csv"
+    over_two_lines.write_text('time,user,screen\n1777888800,ann,"Har\nbour"\n')
+    read_files([json_lines, array, columnar, over_two_lines])
 
 
 def _weigh(log: Log) -> None:

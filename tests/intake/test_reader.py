@@ -8,6 +8,7 @@ import json
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +19,8 @@ from hypothesis import strategies as st
 from mossy_trail.core.model.log import EVENTS, NONE, Log
 from mossy_trail.intake import pile, records
 from mossy_trail.intake.errors import UnusableFile
+from mossy_trail.intake.formats import csv as csv_form
+from mossy_trail.intake.formats.csv import Csv
 from mossy_trail.intake.reader import Reading, raw_record, read_files
 from mossy_trail.intake.times import Times
 from tests.campaign import examples
@@ -273,6 +276,22 @@ def canonical(text: str) -> str | None:
         return json.dumps(json.loads(text, strict=False), sort_keys=True, ensure_ascii=False)
     except ValueError:
         return text or None
+
+
+@examples(1000)
+@given(st.lists(st.sampled_from('a,,""\n\n\r;'), max_size=24), st.sampled_from(["\n", "\r\n"]))
+def test_records_cut_by_line_ends_are_those_cut_by_every_byte(marks: list[str], end: str) -> None:
+    form, data = Csv(",", ["a", "b", "c"]), "".join(marks).replace("\n", end).encode()
+
+    def cut() -> tuple[list[list[int]], Any]:
+        records = form.cutter()(data, 5, True)
+        table = form.parse(records)
+        columns = (records.starts, records.ends, records.lines, records.flaws)
+        return [column.tolist() for column in columns], table.to_pydict()
+
+    with patch.object(csv_form, "_one_a_line", return_value=None):
+        by_every_byte = cut()
+    assert cut() == by_every_byte
 
 
 @examples(200)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
 Item = TypeVar("Item")
+Made = TypeVar("Made")
 _END = object()
 
 
@@ -17,3 +19,15 @@ def ahead(items: Iterator[Item]) -> Iterator[Item]:
         while (item := coming.result()) is not _END:
             coming = pool.submit(next, items, _END)
             yield item  # type: ignore[misc]
+
+
+def two_at_once(make: Callable[[Item], Made], items: Iterable[Item]) -> Iterator[Made]:
+    """What is made of each item, in their order, by two threads; few wait to be looked at."""
+    coming: deque[Future[Made]] = deque()
+    with ThreadPoolExecutor(2, "two at once") as pool:
+        for item in items:
+            coming.append(pool.submit(make, item))
+            if len(coming) > 2:
+                yield coming.popleft().result()
+        while coming:
+            yield coming.popleft().result()

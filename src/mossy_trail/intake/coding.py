@@ -175,6 +175,8 @@ def distinct_texts(column: pa.ChunkedArray) -> Any:
 
 
 def _whole_array(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
+    if column.num_chunks == 1:
+        return column.chunk(0)  # to combine it with nothing would copy it
     array = column.combine_chunks()
     if isinstance(array, pa.ChunkedArray):
         array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], kind)

@@ -16,7 +16,7 @@ LONGEST_ROW = 65_536
 """Bytes in a row; a longer one is set aside."""
 LONGEST_LINE = 16 << 20
 """Bytes without any end of line; a file with more is no log of lines."""
-BLOCK = 8 << 20
+BLOCK = 16 << 20
 PIECE = 512 << 10
 """Bytes that are kept in one piece: small, as a piece is unpacked to show one of its rows."""
 MOST_COLUMNS = 2000
@@ -85,11 +85,11 @@ class Records:
                 end = int(self.starts[last]) if last < len(self) else self.consumed
                 yield int(self.lines[first]), self.data[int(self.starts[first]) : end]
 
-    def good_bytes(self) -> bytes:
+    def good_bytes(self) -> bytes | memoryview:
         """The good records one after the other, each with its line end."""
         good = self.flaws == GOOD
         if good.all() and len(self) and self.starts[0] == 0:
-            return self.data[: self.consumed]
+            return memoryview(self.data)[: self.consumed]
         edges = np.flatnonzero(np.diff(np.concatenate(([0], good.view("i1"), [0]))))
         runs = edges.reshape(-1, 2)
         pieces = (self.data[self.starts[a] : self.ends[b - 1]] + b"\n" for a, b in runs)
@@ -108,6 +108,12 @@ class Records:
                     self.flaws[record] = NOT_UTF8
                 after = int(self.ends[record]) if record >= 0 else at
                 at = max(after, at + error.start + 1)
+
+
+def line_ends(data: bytes, final: bool) -> NDArray[np.int64]:
+    """Where lines end; the last of a file may do so without a sign."""
+    ends = np.flatnonzero(np.frombuffer(data, "uint8") == ord("\n"))
+    return np.append(ends, len(data)) if final and not data.endswith(b"\n") else ends
 
 
 Cut = Callable[[bytes, int, bool], Records]

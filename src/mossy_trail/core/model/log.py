@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.ahead import two_at_once
 from mossy_trail.core.kernel import kernel
 
 EVENTS = (
@@ -228,8 +229,7 @@ def each_part(log: Log, parts: int) -> Iterator[Log]:
     )
     buckets = bucket_of_user[columns["user"][order]] if len(log) else np.empty(0, "int32")
     edges = np.searchsorted(buckets, np.arange(parts + 1))
-    for a, b in pairwise(edges):
-        yield log.take(order[a:b])
+    yield from two_at_once(lambda edge: log.take(order[edge[0] : edge[1]]), pairwise(edges))
 
 
 def ordered(log: Log) -> Log:

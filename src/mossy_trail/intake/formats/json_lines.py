@@ -14,7 +14,14 @@ import pyarrow.compute as pc
 
 from mossy_trail.core.kernel import kernel
 from mossy_trail.intake import records as rec
-from mossy_trail.intake.records import LONGEST_ROW, MOST_COLUMNS, Records, TooManyColumns, blocks
+from mossy_trail.intake.records import (
+    LONGEST_ROW,
+    MOST_COLUMNS,
+    Records,
+    TooManyColumns,
+    blocks,
+    line_ends,
+)
 from mossy_trail.intake.source import Source
 
 DEEPEST = 200
@@ -33,7 +40,7 @@ class JsonLines:
 def parse_objects(records: Records) -> pa.Table:
     """The good records as columns of text; flags those that are no JSON objects."""
     good = int((records.flaws == rec.GOOD).sum())
-    data = records.good_bytes()
+    data = bytes(records.good_bytes())
     if not good:
         return pa.table({})
     try:
@@ -51,9 +58,7 @@ def parse_objects(records: Records) -> pa.Table:
 
 def cut_lines(data: bytes, line: int, final: bool) -> Records:
     buffer = np.frombuffer(data, "uint8")
-    ends = np.flatnonzero(buffer == 10)
-    if final and (not len(ends) or ends[-1] != len(data) - 1):
-        ends = np.append(ends, len(data))
+    ends = line_ends(data, final)
     starts = np.concatenate(([0], ends[:-1] + 1)) if len(ends) else ends
     consumed = min(int(ends[-1]) + 1, len(data)) if len(ends) else 0
     lines = line + np.arange(len(ends))
