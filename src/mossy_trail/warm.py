@@ -55,20 +55,29 @@ def warm() -> None:
         _weigh(log)
 
 
-def compile_all(first: bool) -> None:
-    """Compile by two processes, and tell of each piece of work that is done, after how many there
-    are: what is needed to bring a log in, or all, if that is not what is asked for `first`."""
+def compile_files() -> None:
+    """What reads files, which may be done beside compiling the replay."""
+    with tempfile.TemporaryDirectory() as folder:
+        read_files([_written(Path(folder))])
+        _read_other_forms(Path(folder))
+
+
+def compile_first() -> None:
+    """What is needed to bring a log in."""
+    with tempfile.TemporaryDirectory() as folder:
+        Study(split(_log(Path(folder)), 1), _map())
+    _stamp("first")
+
+
+def compile_all() -> None:
+    """Compile by two processes, and tell of each piece of work that is done."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        helper = subprocess.Popen(
-            [sys.executable, "-m", "mossy_trail.warm", name, *["first"] * first]
-        )
+        helper = subprocess.Popen([sys.executable, "-m", "mossy_trail.warm", name])
         try:
-            _tell(str(FIRST if first else FIRST + REST + len(MEASURES)))
             study = _handed_over(folder, _log(folder))
             _tell("replay")
-            if not first:
-                _share(folder, _questions(study))
+            _share(folder, _questions(study))
             if helper.wait():
                 print(
                     f"The helper ended with {helper.returncode}; going on alone.", file=sys.stderr
@@ -76,26 +85,29 @@ def compile_all(first: bool) -> None:
                 warm()
         finally:
             helper.kill()
-    for stamp in ("first",) if first else ("first", "whole"):
-        (Path(os.environ["NUMBA_CACHE_DIR"]) / stamp).touch()
+    _stamp("first")
+    _stamp("whole")
 
 
-def help_with(folder: Path, first: bool) -> None:
+def help_with(folder: Path) -> None:
     """What the other process does."""
     own = folder / "helper"
     csv = _written(own)
     _read_other_forms(own)
     _tell("files")
-    if first:
-        return
     _weigh(read_files([csv]).log)
     _tell("weighing")
     questions = _questions(_taken_over(folder))
     _share(folder, dict(reversed(questions.items())))
 
 
-FIRST, REST = 2, 6
-"""Pieces of work, those that are not measures; see `help_with`, `compile_all` and `_questions`."""
+PIECES = len(MEASURES) + 8
+"""Of work that is told of: the measures, and what else `_questions`, `compile_all` and `help_with`
+name."""
+
+
+def _stamp(done: str) -> None:
+    (Path(os.environ["NUMBA_CACHE_DIR"]) / done).touch()
 
 
 def _tell(done: str) -> None:
@@ -111,7 +123,7 @@ class Preparing:
         self._thread = Thread(target=self._prepare, name="preparing", daemon=True)
 
     def start(self) -> None:
-        self._of = 0 if self._compiled else FIRST + REST + len(MEASURES)
+        self._of = 0 if self._compiled else PIECES
         self._thread.start()
 
     def stop(self) -> None:
@@ -138,7 +150,7 @@ class Preparing:
             self._compiling = subprocess.Popen(
                 asked, stdout=subprocess.PIPE, start_new_session=True
             )
-            for done, _ in enumerate(self._compiling.stdout or ()):
+            for done, _ in enumerate(self._compiling.stdout or (), 1):
                 self._done = done
             self._compiling.wait()
         self._of = 0
@@ -223,7 +235,10 @@ def _questions(study: Study) -> dict[str, Callable[[], object]]:
 
 
 if __name__ == "__main__":
-    if sys.argv[1:] in ([], ["first"]):
-        compile_all(bool(sys.argv[1:]))
+    asked = {"files": compile_files, "first": compile_first}
+    if not sys.argv[1:]:
+        compile_all()
+    elif sys.argv[1] in asked:
+        asked[sys.argv[1]]()
     else:
-        help_with(Path(sys.argv[1]), bool(sys.argv[2:]))
+        help_with(Path(sys.argv[1]))
