@@ -68,10 +68,10 @@ def serve(
             migrate(context.engine)
             port = port or free_port()
             signing = _signing(context, data, team, port, say) if team else None
+            if demo_rows and load_if_empty(context.importer, demo_rows):
+                say.print("Loading the demo: Skerry Crossings, a made-up ferry app.")
             preparing.start()
             try:
-                if demo_rows and load_if_empty(context.importer, demo_rows):
-                    say.print("Loading the demo: Skerry Crossings, a made-up ferry app.")
                 _serve_pages(context, _config(context, signing, team, port), say)
             finally:
                 preparing.stop()
