@@ -23,7 +23,7 @@ from bench.data import SIMULATED, grown_csv, grown_log, simulated_csv
 from bench.getting_in import bench_getting_in, bench_onboarding, bench_sign_in, bench_start_up
 from bench.inside import bench_inside
 from bench.shapes import LARGE, SMALL, growth
-from bench.timing import COPYING, line, table, timed
+from bench.timing import COPYING, in_turns, line, table, timed
 from mossy_trail.core.model.app_map import AppMap, resolve
 from mossy_trail.core.model.log import EVENT, Log, parts_needed, split
 from mossy_trail.core.replay import replay as replaying
@@ -53,7 +53,7 @@ def bench_reading(times: int) -> None:
                     base.execute(query)
                     return base.execute("SELECT count(*) FROM t").fetchone()[0]  # type: ignore[index]
 
-            (our_time, count), (duck_time, other) = timed(ours), timed(duck)
+            (our_time, count), (duck_time, other) = in_turns(ours, duck)
             assert count == other
             what = f"{path.suffix[1:]} read and sorted by user"
             line(what, our_time, {"DuckDB": duck_time})

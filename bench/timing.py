@@ -19,12 +19,23 @@ Answer = TypeVar("Answer")
 
 def timed(work: Callable[[], Answer]) -> tuple[float, Answer]:
     """The least time of a few runs, and the answer."""
-    best, answer = float("inf"), None
+    return in_turns(work)[0]
+
+
+def in_turns(*works: Callable[[], Answer]) -> list[tuple[float, Answer]]:
+    """The same of several, run in turns: a minute in which the machine is slow hits all alike."""
+    best: list[tuple[float, Any]] = [(float("inf"), None)] * len(works)
     for _ in range(RUNS):
-        begun = time.perf_counter()
-        answer = work()
-        best = min(best, time.perf_counter() - begun)
-    return best, answer  # type: ignore[return-value]
+        for place, work in enumerate(works):
+            took, answer = _once(work)
+            best[place] = min(best[place][0], took), answer
+    return best
+
+
+def _once(work: Callable[[], Answer]) -> tuple[float, Answer]:
+    begun = time.perf_counter()
+    answer = work()
+    return time.perf_counter() - begun, answer
 
 
 COPYING = "copying what is read"
@@ -78,7 +89,7 @@ def compare(what: str, study: Study, reads: str, *asks: Callable[[], Rows]) -> N
 
     `reads` are the columns of parts that our answer reads from one end to the other.
     """
-    found = [timed(ask) for ask in asks]
+    found = in_turns(*asks)
     ours, duck, polars = (sorted(answer) for _, answer in found)
     assert ours == duck == polars, (what, ours[:3], duck[:3], polars[:3])
     beside = {"DuckDB": found[1][0], "Polars": found[2][0], ALONE: alone(asks[0])}
