@@ -1,13 +1,33 @@
-import type { ReactNode } from "react";
+import { notifyManager, useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useCallback, useSyncExternalStore } from "react";
 import { Alert, Spinner } from "react-bootstrap";
 import { Problem } from "../api/client";
 
 export function Loading({ what = "Counting" }: { what?: string }) {
+  const waiting = useWaiting();
   return (
     <div className="p-4 soft" role="status">
       <Spinner size="sm" className="me-2" />
       {what}…
+      {waiting && (
+        <div className="mt-2">
+          {waiting.message} {waiting.detail}
+        </div>
+      )}
     </div>
+  );
+}
+
+/** Why there is no answer yet, where the server has said so; it is asked again. */
+function useWaiting(): Problem | undefined {
+  const queries = useQueryClient().getQueryCache();
+  return useSyncExternalStore(
+    useCallback((tell) => queries.subscribe(notifyManager.batchCalls(tell)), [queries]),
+    () =>
+      queries
+        .findAll({ fetchStatus: "fetching" })
+        .map((query) => query.state.fetchFailureReason)
+        .find((why): why is Problem => why instanceof Problem && why.status === 503),
   );
 }
 
