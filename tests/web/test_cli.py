@@ -16,6 +16,8 @@ from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
+import duckdb
+import pandas as pd
 import polars as pl
 import pytest
 from rich.console import Console
@@ -74,6 +76,13 @@ def test_readers_tell_what_columns_of_json_lines_are(demo: Demo, tmp_path: Path)
     )
     assert told["marks"].list.len().sum() > 10
     assert len(told["user"].rle()) == told["user"].n_unique()  # nobody's steps are torn apart
+    some = ["user", "session", "step", "asked_at", "screen", "move", "depth", "below", "marks"]
+    by_pandas = pl.from_pandas(pd.read_json(lines, lines=True)[some])
+    by_duckdb = duckdb.sql(f"SELECT * FROM '{lines}'").pl().select(some)
+    for others in (by_pandas, by_duckdb):
+        moment = pl.col("asked_at").cast(pl.Datetime("us")).dt.replace_time_zone("UTC")
+        alike = others.with_columns(moment).cast(dict(true.select(some).schema))
+        assert alike.sort(of).equals(true.select(some).sort(of))
 
 
 def read(path: Path) -> list[dict[str, Any]]:
