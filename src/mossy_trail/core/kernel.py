@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from numba import njit, typeof
+from numba import njit
 from numpy.typing import NDArray
+
+from mossy_trail.core.into_callers import into_callers
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -42,13 +44,7 @@ def rare_kernel(function: Function) -> Function:
     return _inner(function, inline=False)
 
 
-def compile_for(function: Callable[..., Any], *arguments: Any) -> None:
-    """Compile a kernel for arguments such as these, without calling it."""
-    compiled: Any = function
-    compiled.compile(tuple(map(typeof, arguments)))
-
-
 def _inner(function: Function, inline: bool) -> Function:
     options: dict[str, Any] = {"error_model": "numpy", "_nrt": False, "forceinline": inline}
-    compiled: Any = njit(cache=True, nogil=True, **options)(function)
+    compiled: Any = into_callers(function, nogil=True, **options)
     return compiled

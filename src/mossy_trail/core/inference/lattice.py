@@ -16,7 +16,7 @@ from typing import NamedTuple
 import numpy as np
 
 from mossy_trail.core.inference.transitions import ONE, REPLACING, Tally, TransitionModel, pair_row
-from mossy_trail.core.kernel import inner_kernel
+from mossy_trail.core.kernel import inner_kernel, kernel
 from mossy_trail.core.model.log import NONE, Column
 from mossy_trail.core.model.steps import MARK, MOVE, MOVES
 from mossy_trail.core.replay.reading import shows_anew, ways
@@ -37,7 +37,6 @@ from mossy_trail.core.replay.run import (
     UNDER,
     VISIBLE,
     Run,
-    as_int64,
     fingerprint,
     mix,
 )
@@ -147,7 +146,7 @@ def new_lattice(run: Run) -> Lattice:
 _OPTION = np.dtype([("weight", "f8"), ("of", "i8"), ("move", "i8"), ("slot", "i8")])
 
 
-@inner_kernel
+@kernel
 def weigh(
     run: Run,
     lattice: Lattice,
@@ -162,15 +161,24 @@ def weigh(
     `tally`, with a row for each of `model.weights`, is added to by what the readings tell. Returns
     the logarithm of how likely the views are, all readings together.
     """
+    return _weigh(run, lattice, model, open_rows, tally, settle, doubled)
+
+
+@inner_kernel
+def _weigh(
+    run: Run,
+    lattice: Lattice,
+    model: TransitionModel,
+    open_rows: Column,
+    tally: Tally,
+    settle: int,
+    doubled: int,
+) -> float:
     rows = run.rows
     run.state[SETTLE_TIME] = settle
     at_start = run.state[ENTRIES]
-    none, one = (
-        as_int64(0),
-        as_int64(1),
-    )  # not known to the compiler, which would make a case of them
-    made, bank, count, columns, found = at_start, none, one, none, 0.0
-    _copy(lattice, run.state, run.tabs, none)
+    made, bank, count, columns, found = at_start, 0, 1, 0, 0.0
+    _copy(lattice, run.state, run.tabs, 0)
     lattice.emission[0, :] = 1.0
     lattice.forward_at[0, 0] = 1.0
     for i in range(len(rows)):
@@ -179,7 +187,7 @@ def weigh(
         first = i == 0 or rows[i].user != rows[i - 1].user
         if first or columns == LONGEST:
             found += _settle_on_best(run, lattice, model, tally, columns, count, bank)
-            count, columns, bank = one, none, none
+            count, columns, bank = 1, 0, 0
             if first:
                 made = at_start
         waiting = 0
@@ -196,7 +204,7 @@ def weigh(
         if waiting:
             if count == 1 and columns:  # whatever came before, all readings have become this one
                 found += _settle_on_best(run, lattice, model, tally, columns, count, bank)
-                columns, bank = none, none
+                columns, bank = 0, 0
             options = _weigh_options(run, lattice, model, i, waiting, count, bank)
             only = _only_way(lattice, options) if count == 1 else NONE
             if only != NONE:
@@ -243,14 +251,12 @@ def _weigh_options(
     run: Run, lattice: Lattice, model: TransitionModel, i: int, waiting: int, count: int, bank: int
 ) -> int:
     """All ways on from the present readings, with their weights; how many there are."""
-    screen, params = as_int64(run.rows[i].screen), as_int64(run.rows[i].params)
-    share, total = _share_of_params(model, screen, params), as_int64(0)
+    screen, params = run.rows[i].screen, run.rows[i].params
+    share, total = _share_of_params(model, screen, params), 0
     for r in range(count):
         slot = bank * BEAM_WIDTH + r
         if not waiting >> r & 1:
-            total = _add_option(
-                lattice, total, lattice.forward[slot], r, as_int64(0), as_int64(NONE)
-            )
+            total = _add_option(lattice, total, lattice.forward[slot], r, 0, NONE)
             continue
         reading = _reading(run, lattice, slot)
         pair = pair_row(
@@ -301,7 +307,7 @@ def _branch(
     Returns the entries made so far, the number of readings, and the logarithm of their weight
     relative to that before.
     """
-    count, tried, heaviest = as_int64(0), 0, 0.0
+    count, tried, heaviest = 0, 0, 0.0
     edge = 0 if column == 1 else lattice.first_edge[column]
     lattice.first_edge[column] = edge
     lattice.rows[column] = i
@@ -367,7 +373,7 @@ def _only_way(lattice: Lattice, options: int) -> int:
 @inner_kernel
 def _take_only_way(run: Run, lattice: Lattice, tally: Tally, i: int, option: int, made: int) -> int:
     """Let the one reading that there is go on; returns the entries made so far."""
-    reading, taken = _reading(run, lattice, as_int64(0)), lattice.options[option]
+    reading, taken = _reading(run, lattice, 0), lattice.options[option]
     reading.state[ENTRIES] = made
     run.rows[i].unsure = False
     choose(reading, i, taken.move)
@@ -463,7 +469,7 @@ def _fingerprint_of(reading: Run) -> int:
         if state[ROOT_BACK] == BACK_PREVIOUS:
             for other in range(len(reading.tabs)):
                 later += reading.tabs[other].used > reading.tabs[tab].used
-        mark += mix(mix(resting, tab), as_int64(later))
+        mark += mix(mix(resting, tab), later)
     return mark
 
 
@@ -478,7 +484,7 @@ def _settle_on_best(
     bank: int,
 ) -> float:
     """Choose the likeliest path through the lattice; its last reading goes on alone."""
-    best, total = as_int64(0), 0.0
+    best, total = 0, 0.0
     for r in range(count):
         slot = bank * BEAM_WIDTH + r
         total += lattice.forward[slot]
@@ -488,7 +494,7 @@ def _settle_on_best(
     if columns:
         _weigh_backward(run, lattice, model, tally, columns, count, best)
     if last != 0:
-        _copy(lattice, lattice.state[last], lattice.tabs[last], as_int64(0))
+        _copy(lattice, lattice.state[last], lattice.tabs[last], 0)
     lattice.forward[0] = lattice.viterbi[0] = 1.0
     lattice.forward_at[0, 0] = lattice.emission[0, 0] = 1.0
     return np.log(total)
@@ -516,14 +522,14 @@ def _weigh_backward(
         total = _weigh_edges(lattice, column, first, end, now, then, let_go)
         taken = lattice.edges[lattice.back_edges[column, on_path]]
         agreeing = pushed = replaced = 0.0
-        slot = as_int64(NONE)
+        slot = NONE
         for e in range(first, end):
             edge = lattice.edges[e]
             if edge.move == _PUSH:
                 pushed += edge.weight
             elif edge.move == _REPLACE:
                 replaced += edge.weight
-                slot = as_int64(edge.slot)
+                slot = edge.slot
             if edge.after == _NOWHERE:
                 continue
             if edge.move == taken.move and edge.standing == taken.standing:

@@ -25,7 +25,6 @@ from mossy_trail.core.replay.run import (
     STEPS,
     Run,
     Source,
-    as_int64,
     fill,
     new_run,
 )
@@ -141,7 +140,7 @@ def _walk_through(
             if take_row(own, i, settle, doubled):
                 choice = rows[i].choice
                 if choice == _START:
-                    choice = first_way(own, as_int64(rows[i].screen), as_int64(rows[i].params))
+                    choice = first_way(own, rows[i].screen, rows[i].params)
                 choose(own, i, choice)
         flush(own)
         shift = made - roots

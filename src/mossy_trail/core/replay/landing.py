@@ -47,7 +47,6 @@ from mossy_trail.core.replay.run import (
     UNDER,
     VISIBLE,
     Run,
-    as_int64,
     fingerprint,
 )
 
@@ -79,13 +78,13 @@ def _land(run: Run, move: int, row: int, screen: int, params: int) -> int:
     if move == _POP:
         return pop(run, screen, params)
     if move == _POP_TO:
-        return _pop_to(run, as_int64(run.rows[row].count), screen, params)
+        return _pop_to(run, run.rows[row].count, screen, params)
     if move == _CLOSE:
         return close(run, screen, params)
     if move == _SWITCH:
-        return switch(run, as_int64(run.rows[row].tab), screen, params)
+        return switch(run, run.rows[row].tab, screen, params)
     if move == _FORWARD:
-        return go_forward(run, as_int64(run.rows[row].count), screen, params)
+        return go_forward(run, run.rows[row].count, screen, params)
     if screen == NONE:
         return NONE
     if move == _RESET:
@@ -100,7 +99,7 @@ def _land(run: Run, move: int, row: int, screen: int, params: int) -> int:
         return open_sheet(run, screen, params)
     if move == _UPDATE:
         return _update(run, screen, params)
-    return redirect(run, as_int64(run.rows[row].via), screen, params)
+    return redirect(run, run.rows[row].via, screen, params)
 
 
 @inner_kernel
@@ -189,7 +188,7 @@ def home_of(run: Run, screen: int) -> int:
 @inner_kernel
 def at_home(run: Run, entry: int) -> bool:
     """Whether the entry stands in the tab that its screen goes to, if it goes to one."""
-    home = home_of(run, as_int64(run.entries[entry].screen))
+    home = home_of(run, run.entries[entry].screen)
     return home == NONE or home == run.entries[entry].tab
 
 
@@ -201,7 +200,7 @@ def _home_afresh(run: Run, screen: int) -> int:
         return home
     if state[SELECTED] != NONE:
         return state[SELECTED]
-    first = as_int64(0)
+    first = 0
     while run.screens[screen].homes >> first & 1 == 0 and first < len(run.tabs) - 1:
         first += 1
     return first
@@ -549,7 +548,7 @@ def _pop_to(run: Run, count: int, screen: int, params: int) -> int:
         if entry == NONE:
             entry = further_down(run, screen, params)
         if entry == NONE:
-            return _elsewhere(run, as_int64(NONE), screen, params)
+            return _elsewhere(run, NONE, screen, params)
     _take_off(run, entry)
     return entry
 
@@ -656,7 +655,7 @@ def switch(run: Run, tab: int, screen: int, params: int) -> int:
     if tab == NONE and screen != NONE:
         tab = home_of(run, screen)
     if tab == NONE:
-        return _elsewhere(run, as_int64(NONE), screen, params)
+        return _elsewhere(run, NONE, screen, params)
     visible = run.state[VISIBLE]
     base = NONE if visible == NONE else sheets_gone(run, visible)
     again = base != NONE and run.entries[base].region == TAB and run.entries[base].tab == tab
@@ -713,15 +712,13 @@ def _update(run: Run, screen: int, params: int) -> int:
 def go_forward(run: Run, count: int, screen: int, params: int) -> int:
     """Over so many entries that lie ahead; without a count, to the next one of this screen."""
     visible, steps = run.state[VISIBLE], steps_ahead(run, count, screen, params)
-    entry = visible if steps else as_int64(NONE)
+    entry = visible if steps else NONE
     for _ in range(steps):
         if entry != NONE:
             entry = _next_ahead(run)
             run.state[VISIBLE] = entry
     run.state[VISIBLE] = visible
-    return (
-        _elsewhere(run, as_int64(run.state[TAKEN_OFF]), screen, params) if entry == NONE else entry
-    )
+    return _elsewhere(run, run.state[TAKEN_OFF], screen, params) if entry == NONE else entry
 
 
 @inner_kernel

@@ -39,7 +39,6 @@ from mossy_trail.core.replay.run import (
     TABS_SHARED,
     VISIBLE,
     Run,
-    as_int64,
 )
 
 _PUSH, _POP, _POP_TO = MOVE["push"], MOVE["pop"], MOVE["pop_to"]
@@ -250,7 +249,7 @@ def go(run: Run, move: int, screen: int, params: int) -> int:
     if move == _OPEN:
         return open_sheet(run, screen, params)
     if move == _FORWARD:
-        return go_forward(run, as_int64(1), screen, params)
+        return go_forward(run, 1, screen, params)
     if move == _UPDATE:
         return instead(run, run.state[VISIBLE], screen, params)
     if move == _REDIRECT:

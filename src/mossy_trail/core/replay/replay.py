@@ -45,7 +45,6 @@ from mossy_trail.core.replay.linked import led_first
 from mossy_trail.core.replay.marks import mark
 from mossy_trail.core.replay.run import Run, Source, fill, new_run
 from mossy_trail.core.replay.sessions import cut_sessions, resent, without
-from mossy_trail.core.replay.walk import compile_branches, compile_trunk
 
 _TELLING = np.isin(
     np.arange(256), [code for word, code in EVENT.items() if word in MOVES or word == "open_link"]
@@ -106,18 +105,18 @@ def first_reading(log: Log, app_map: AppMap, settings: Settings | None = None) -
 
 
 def compile_walk() -> None:
-    """Compile what takes row by row, and what it comes to first."""
-    rows = _Rows.of(empty_log(), AppMap.from_dict({}), Settings())
-    compile_trunk(rows.run(0))
-    rows.walked()
+    """Compile what takes row by row, which is the most of it."""
+    _no_rows().walked()
 
 
 def compile_around() -> None:
-    """Compile what a walk comes to late, and what is done before and after one."""
-    rows = _Rows.of(ordered(empty_log()), AppMap.from_dict({}), Settings())
-    compile_branches(rows.run(0))
-    if not rows.tells_moves:
-        rows.steps(nothing_walked(rows.source, rows.places))
+    """Compile what is done before a walk and after it."""
+    rows = _no_rows()
+    rows.steps(nothing_walked(rows.source, rows.places))
+
+
+def _no_rows() -> _Rows:
+    return _Rows.of(ordered(empty_log()), AppMap.from_dict({}), Settings())
 
 
 def learn(

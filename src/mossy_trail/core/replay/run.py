@@ -155,9 +155,6 @@ SEARCH_BUDGET_PER_ROW = 64
 
 _SWITCH_ROW = EVENT["switch_tab"]
 _CUSTOM, _KEPT, _RESENT = EVENT["custom"], FATE["kept"], FATE["resent"]
-_ZERO: Any = np.int64(0)
-
-
 _CODINGS = ("of_name", "params_of_name", "tab_of_word", "link_target", "link_under", "link_params")
 
 
@@ -270,17 +267,22 @@ def _first_entries(places: Places, room: int) -> Column:
         roots[name] = NONE
     roots["screen"], roots["depth"], roots["region"] = places.roots, 1, TAB
     roots["tab"] = np.arange(len(roots))
-    for tab, root in enumerate(roots):
-        root["fingerprint"] = fingerprint(int(root["screen"]), NONE, NONE, TAB, tab, NONE)
+    _take_fingerprints(roots)
     return entries
+
+
+@kernel
+def _take_fingerprints(roots: Column) -> None:
+    for tab in range(len(roots)):
+        roots[tab].fingerprint = fingerprint(roots[tab].screen, NONE, NONE, TAB, tab, NONE)
 
 
 @inner_kernel
 def fingerprint(screen: int, params: int, under: int, region: int, tab: int, base: int) -> int:
     """A number that tells an entry and all below it from others; `under` and `base` are such."""
-    what = (screen << 32) + params + _ZERO
-    place = (tab << 8) + region + _ZERO
-    return mix(mix(what, under + _ZERO), mix(place, base + _ZERO))
+    what = (screen << 32) + params
+    place = (tab << 8) + region
+    return mix(mix(what, under), mix(place, base))
 
 
 @inner_kernel
@@ -288,9 +290,3 @@ def mix(number: int, more: int) -> int:
     # Not (number ^ more): of small codes, many pairs would come to the same.
     mixed = (number * 6364136223846793005 + more) * -7046029254386353131
     return mixed ^ ((mixed >> 29) & 0x7FFFFFFFF)
-
-
-@inner_kernel
-def as_int64(code: int) -> int:
-    """The code as 64 bits, so that every kernel is compiled for one set of types."""
-    return code + _ZERO

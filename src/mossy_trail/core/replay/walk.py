@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import numpy as np
-
-from mossy_trail.core.kernel import compile_for, inner_kernel, rare_kernel
+from mossy_trail.core.kernel import inner_kernel, rare_kernel
 from mossy_trail.core.model.app_map import ROLE
 from mossy_trail.core.model.log import EVENT, NONE, OUTCOME
 from mossy_trail.core.model.steps import (
@@ -32,7 +30,6 @@ from mossy_trail.core.replay.landing import (
 )
 from mossy_trail.core.replay.reading import (
     back_or_forward,
-    first_way,
     go,
     may_be_a_link,
     navigated,
@@ -71,7 +68,6 @@ from mossy_trail.core.replay.run import (
     VISIBLE,
     WANTED,
     Run,
-    as_int64,
 )
 
 _TAB_MISMATCH = MARK["tab_mismatch"]
@@ -94,21 +90,6 @@ _LATE = 15
 """A link whose pattern is unknown, or that lands elsewhere, does so within so many settle times."""
 _KEPT, _MADE, _MERGED = FATE["kept"], FATE["made"], FATE["merged"]
 _DOUBLED, _REPEATED = FATE["doubled"], FATE["repeated"]
-
-
-def compile_branches(run: Run) -> None:
-    """Compile what a walk comes to late."""
-    compile_for(land, run, 0, 0, 0, 0)
-    compile_for(_on_redirect, run, 0, 0)
-    compile_for(_on_link, run, 0)
-    compile_for(_on_lifecycle, run, 0, np.uint8(0))
-    compile_for(choose, run, 0, 0)
-    compile_for(first_way, run, 0, 0)
-
-
-def compile_trunk(run: Run) -> None:
-    """Compile a walk, from what it comes to first."""
-    compile_for(take_row, run, 0, 0, 0)
 
 
 @inner_kernel
@@ -148,7 +129,7 @@ def _shows(run: Run, event: int) -> bool:
 @inner_kernel
 def choose(run: Run, i: int, move: int) -> None:
     """Carry out the move that led to the view in row `i`, which came without one."""
-    screen, params = as_int64(run.rows[i].screen), as_int64(run.rows[i].params)
+    screen, params = run.rows[i].screen, run.rows[i].params
     run.state[REPORTED] = run.rows[i].tab
     doubtful = not run.state[TELLS_LINKS] and may_be_a_link(run, move, screen)
     _show(run, go(run, move, screen, params), move, True, i, i)
@@ -263,7 +244,7 @@ def _amend_start(run: Run, i: int) -> None:
     state, rows, steps, step = run.state, run.rows, run.steps, run.state[STEP]
     screen, params = run.entries[state[VISIBLE]].screen, run.entries[state[VISIBLE]].params
     state[VISIBLE] = NONE
-    entry = link(run, i, as_int64(_LINKED), screen, params)
+    entry = link(run, i, _LINKED, screen, params)
     stand_on(run, entry)
     steps[step].entry, steps[step].below = entry, below(run, entry)
     steps[step].move, steps[step].inferred = _LINKED, False
@@ -382,7 +363,7 @@ def _goes_through_history(event: int) -> bool:
 
 @rare_kernel
 def _go_unseen(run: Run, i: int) -> None:
-    screen, params = as_int64(run.rows[i].screen), as_int64(run.rows[i].params)
+    screen, params = run.rows[i].screen, run.rows[i].params
     entry = land(run, _move_of(run, i, screen, params), i, screen, params)
     if entry != NONE:
         stand_on(run, entry)
@@ -391,13 +372,13 @@ def _go_unseen(run: Run, i: int) -> None:
 @inner_kernel
 def _move_of(run: Run, i: int, screen: int, params: int) -> int:
     """The move that a row tells; what "navigate" or "traverse" is, the stacks tell."""
-    event = as_int64(run.rows[i].event)
+    event = run.rows[i].event
     if event == _NAVIGATE:
-        return navigated(run, as_int64(run.rows[i].tab), screen, params)
+        return navigated(run, run.rows[i].tab, screen, params)
     if event == _TRAVERSE:
-        return traversed(run, as_int64(run.rows[i].count), screen, params)
+        return traversed(run, run.rows[i].count, screen, params)
     if event == _POP_ROW and run.rows[i].count > 1:
-        return as_int64(_POP_TO)
+        return _POP_TO
     return event + _MOVE_OF_EVENT
 
 
@@ -405,7 +386,7 @@ def _move_of(run: Run, i: int, screen: int, params: int) -> int:
 def _on_view(run: Run, i: int, settle: int, doubled: int) -> bool:
     """Whether it waits for its move to be chosen."""
     rows, state = run.rows, run.state
-    screen, params = as_int64(rows[i].screen), as_int64(rows[i].params)
+    screen, params = rows[i].screen, rows[i].params
     pending = state[PENDING_ROW]
     state[REPORTED] = rows[i].tab
     if pending != NONE:
@@ -430,7 +411,7 @@ def _on_view(run: Run, i: int, settle: int, doubled: int) -> bool:
         elif state[RESUMED]:
             rows[i].fate = _DOUBLED
         else:
-            _show(run, state[VISIBLE], as_int64(_START), True, i, i)
+            _show(run, state[VISIBLE], _START, True, i, i)
     elif state[VISIBLE] == NONE or (state[STEP] == NONE and not state[RESUMED]):
         _start(run, i, screen, params)
     else:
@@ -478,20 +459,18 @@ def _view_answers(run: Run, i: int, screen: int, params: int) -> bool:
 def _answer_link(run: Run, i: int, screen: int, params: int) -> None:
     """The view that a link led to: its screen, or a gate's on the way there."""
     state, rows, asked = run.state, run.rows, run.state[OPEN_LINK]
-    target = as_int64(rows[asked].target)
+    target = rows[asked].target
     if target != NONE and target != screen and run.screens[screen].outside:
         state[WANTED] = target
         if state[VISIBLE] == NONE:
             gate = alone(run, screen, params)
         else:
             gate = redirect(run, VIA_REPLACE if on_splash(run) else VIA_PUSH, screen, params)
-        _show(run, gate, as_int64(_REDIRECT), True, i, i)
+        _show(run, gate, _REDIRECT, True, i, i)
         return
     if params == NONE:
-        params = as_int64(rows[asked].params)
-    _show(
-        run, link(run, asked, as_int64(_LINKED), screen, params), as_int64(_LINKED), False, asked, i
-    )
+        params = rows[asked].params
+    _show(run, link(run, asked, _LINKED, screen, params), _LINKED, False, asked, i)
 
 
 @inner_kernel
@@ -502,7 +481,7 @@ def _start(run: Run, i: int, screen: int, params: int) -> None:
         empty(run)
     cold, started = run.state[COLD], run.state[START_ROW]
     asked = i if started == NONE else started
-    _show(run, alone(run, screen, params), as_int64(_START), started == NONE, asked, i)
+    _show(run, alone(run, screen, params), _START, started == NONE, asked, i)
     run.state[COLD] = cold
     run.state[RESENT] = cold == STARTED_COLD  # the view that follows shows it once more
 
@@ -531,7 +510,7 @@ def _meet_restored(run: Run, screen: int, params: int) -> int:
 def _resume(run: Run, i: int, entry: int) -> None:
     """The view of what stands again: after a splash a step, else where the journey begins."""
     if run.state[VISIBLE] != NONE:
-        _show(run, entry, as_int64(_REPLACE), True, i, i)
+        _show(run, entry, _REPLACE, True, i, i)
         return
     stand_on(run, entry)
     run.state[RESUMED] = 1
@@ -558,7 +537,7 @@ def flush(run: Run) -> None:
 
 @rare_kernel
 def _complete_unseen(run: Run) -> None:
-    _complete(run, as_int64(NONE), as_int64(run.rows[run.state[PENDING_ROW]].screen), NONE)
+    _complete(run, NONE, run.rows[run.state[PENDING_ROW]].screen, NONE)
 
 
 @inner_kernel
@@ -568,7 +547,7 @@ def _complete(run: Run, view: int, screen: int, params: int) -> None:
     pending, opened = state[PENDING_ROW], state[OPEN_LINK]
     state[PENDING_ROW] = NONE
     if params == NONE:
-        params = as_int64(rows[pending].params)
+        params = rows[pending].params
     state[REPORTED] = rows[pending].tab
     if view != NONE and rows[view].tab != NONE:
         state[REPORTED] = rows[view].tab
@@ -577,10 +556,8 @@ def _complete(run: Run, view: int, screen: int, params: int) -> None:
         _stand_where_it_began(run, pending, screen, params)
     event = rows[pending].event
     linked = opened != NONE and event != _REDIRECT_ROW and _answers(run, pending)
-    if linked and event == _NAVIGATE:
-        move = as_int64(_LINKED)  # it says no more of the stacks than the link itself
-    else:
-        move = _move_of(run, pending, screen, params)
+    says_no_more = linked and event == _NAVIGATE  # of the stacks than the link itself
+    move = _LINKED if says_no_more else _move_of(run, pending, screen, params)
     if move == NONE:
         return
     if not linked and _goes_nowhere(run, move, screen, params):
@@ -624,7 +601,7 @@ def _stand_where_it_began(run: Run, i: int, screen: int, params: int) -> None:
             stand_on(run, restored)
             state[RESUMED] = 1
     elif origin != NONE and restored == NONE and event != _RESET_ROW:
-        stand_on(run, alone(run, as_int64(origin), as_int64(NONE)))
+        stand_on(run, alone(run, origin, NONE))
 
 
 @inner_kernel
@@ -667,7 +644,7 @@ def _show(run: Run, entry: int, move: int, inferred: bool, asked: int, view: int
     stand_on(run, entry)
     steps[step].below = below(run, entry)
     steps[step].expected = state[EXPECTED]
-    steps[step].marks = state[MARKED] | _tab_marks(run, entry, as_int64(rows[row].tab))
+    steps[step].marks = state[MARKED] | _tab_marks(run, entry, rows[row].tab)
     state[STEPS] = step + 1
     state[STEP] = step
     state[SHOWN_ROW] = row
