@@ -68,7 +68,7 @@ def serve(
             migrate(context.engine)
             port = port or free_port()
             signing = _signing(context, data, team, port, say) if team else None
-            if demo_rows and load_if_empty(context.importer, demo_rows):
+            if demo_rows and load_if_empty(context.importer, data, demo_rows):
                 say.print("Loading the demo: Skerry Crossings, a made-up ferry app.")
             preparing.start()
             try:
