@@ -16,7 +16,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from mossy_trail.intake.cloud_events import SentEvent
-from mossy_trail.intake.coding import Coder
+from mossy_trail.intake.coding import Coder, distinct_of
 from mossy_trail.intake.formats.json_lines import cut_lines, parse_objects
 from mossy_trail.intake.mapping import Mapping, apply, shape_of
 from mossy_trail.intake.proposal import propose
@@ -50,7 +50,7 @@ def _reasons(file: dict[str, Any], rows: Sequence[str]) -> list[str]:
     if table.num_rows:
         mapping = _mapping_of(file, table)
         mapped = with_all_fields(apply(mapping, table))
-        found = flaws_of(mapped, mapping.times.read(mapped["time"]))
+        found = flaws_of(distinct_of(mapped), mapping.times.read(mapped["time"]))
         for record, flaw in zip(np.flatnonzero(records.flaws == GOOD), found, strict=True):
             reasons[record] = REASONS[flaw]
     return reasons

@@ -84,18 +84,20 @@ class Coder:
 
     def _coded(self, dictionary: str, distinct: Distinct) -> Column:
         codes, texts = distinct
-        code = self._params_code if dictionary == "params" else self._code_in(dictionary)
-        return recode(codes, np.array([code(text) for text in texts], "int32"))
+        if dictionary == "params":
+            coding = [self._params_code(text) for text in texts]
+        else:
+            coding = self._codes(dictionary, texts)
+        return recode(codes, np.array(coding, "int32"))
 
     def _code(self, dictionary: str, text: str) -> int:
-        return self._code_in(dictionary)(text)
+        return self._codes(dictionary, [text])[0]
 
-    def _code_in(self, dictionary: str) -> Callable[[str], int]:
+    def _codes(self, dictionary: str, texts: Sequence[str]) -> list[int]:
         known = self._code_of[dictionary]
-        # PostgreSQL has no NUL in text.
-        return lambda text: known.setdefault(
-            text.replace("\0", "\N{SYMBOL FOR NULL}") if "\0" in text else text, len(known)
-        )
+        if "\0" in "".join(texts):  # which PostgreSQL does not have in text
+            texts = [text.replace("\0", "\N{SYMBOL FOR NULL}") for text in texts]
+        return [known.setdefault(text, len(known)) for text in texts]
 
     def _params_code(self, text: str) -> int:
         code = self._params.get(text)
@@ -105,22 +107,22 @@ class Coder:
 
     def _properties(self, rows: int, given: list[tuple[str, Codes, list[str]]]) -> Column:
         """One code per distinct set of properties; its term is the set as JSON."""
-        row_sets, sets = np.zeros(rows, "int64"), [{}]  # type: ignore[var-annotated]
+        row_sets, sets = np.zeros(rows, "int32"), [{}]  # type: ignore[var-annotated]
         for name, codes, texts in given:
             width = len(texts) + 1
-            pairs = pa.array(row_sets * width + codes + 1).dictionary_encode()
-            row_sets = pairs.indices.to_numpy().astype("int64")
+            pairs = row_sets.astype("int64") * width + codes + 1
+            row_sets, met = _numbered(pairs, len(sets) * width)
             sets = [
                 {**sets[pair // width], name: texts[pair % width - 1]}
                 if pair % width
                 else sets[pair // width]
-                for pair in pairs.dictionary.to_pylist()
+                for pair in met.tolist()
             ]
         coding = [
             self._code("props", json.dumps(found, ensure_ascii=False)) if found else NONE
             for found in sets
         ]
-        return np.array(coding, "int32")[row_sets]
+        return recode(row_sets, np.array(coding, "int32"))
 
 
 CODED = pa.dictionary(pa.int32(), pa.string())
@@ -166,12 +168,11 @@ def by_text(column: pa.ChunkedArray, function: Callable[[Any], Any]) -> Any:
 def distinct_texts(column: pa.ChunkedArray) -> Any:
     """A column as Arrow's dictionary of its distinct texts, and each row's place in it.
 
-    Texts stand in the order in which they first appear, and none that does not.
+    That of a coded one may have texts that no row has.
     """
-    if not is_coded(column.type):
-        return _whole_array(texts(column), pa.string()).dictionary_encode()
-    codes, found = _as_met(column)
-    return pa.DictionaryArray.from_arrays(pa.array(codes, mask=codes == NONE), found)
+    if is_coded(column.type):
+        return _whole_array(column.unify_dictionaries(), column.type)
+    return _whole_array(texts(column), pa.string()).dictionary_encode()
 
 
 def _whole_array(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
@@ -196,6 +197,18 @@ def _as_met(column: pa.ChunkedArray) -> tuple[Codes, pa.Array]:
     return places, found.dictionary
 
 
+_DENSE = 1 << 20
+"""Numbers up to which a place is held for each."""
+
+
+def _numbered(numbers: Column, size: int) -> tuple[Codes, NDArray[Any]]:
+    """Each one's place among the different ones, all below `size`, as they first appear; these."""
+    if size <= _DENSE:
+        return _in_order_met(read_only(numbers), size)
+    found = pa.array(numbers).dictionary_encode()
+    return found.indices.to_numpy(), found.dictionary.to_numpy()
+
+
 @kernel
 def _in_order_met(codes: Column, size: int) -> tuple[Column, Column]:
     """Each code's number in the order in which codes first appear, and the codes in that order."""
@@ -210,6 +223,13 @@ def _in_order_met(codes: Column, size: int) -> tuple[Column, Column]:
     return places, order[:count].copy()
 
 
+def of_rows(distinct: Distinct, rows: NDArray[np.bool_]) -> Distinct:
+    """The same of some of the rows alone."""
+    codes, texts = distinct
+    places, used = _in_order_met(read_only(codes[rows]), len(texts))
+    return places, [texts[code] for code in used]
+
+
 def distinct_of(table: pa.Table) -> dict[str, Distinct]:
     """The distinct texts of each column, and which of them each row has."""
     return dict(zip(table.column_names, _AT_ONCE.map(_distinct, table.columns), strict=True))
@@ -217,6 +237,8 @@ def distinct_of(table: pa.Table) -> dict[str, Distinct]:
 
 def _distinct(column: pa.ChunkedArray) -> Distinct:
     """Codes per row and the distinct texts they stand for; −1 for null and for empty text."""
+    if column.null_count == len(column):
+        return np.full(len(column), NONE, "int32"), []
     if is_coded(column.type):
         codes, found = _as_met(column)
     else:

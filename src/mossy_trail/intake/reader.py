@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from mossy_trail.core.ahead import ahead
 from mossy_trail.core.model.log import Column, Log
+from mossy_trail.intake.coding import distinct_of
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.formats.csv import DELIMITERS, Csv
 from mossy_trail.intake.formats.json_array import JsonArray, opening_of_rows
@@ -487,7 +488,7 @@ def preview(looked: Looked, mapping: Mapping | None = None, rows: int = 50) -> P
 def _as_read(table: pa.Table, how: Times) -> list[dict[str, str | None]]:
     table = with_all_fields(table)
     times = how.read(table["time"])
-    flaws = flaws_of(table, times)
+    flaws = flaws_of(distinct_of(table), times)
     rows: list[dict[str, str | None]] = table.select(FIELDS).to_pylist()
     for row, time, flaw in zip(rows, times.tolist(), flaws.tolist(), strict=True):
         row["problem"] = REASONS[flaw] or None

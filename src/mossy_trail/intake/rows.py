@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from mossy_trail.core.model.log import DTYPES, Column, Log, empty_log
-from mossy_trail.intake.coding import Coder, Distinct, by_text, distinct_of
+from mossy_trail.core.model.log import DTYPES, NONE, Column, Log, empty_log
+from mossy_trail.intake.coding import Coder, Distinct, distinct_of, of_rows
 from mossy_trail.intake.pile import Pile
 from mossy_trail.intake.records import FLAWS, GOOD, Block
 from mossy_trail.intake.times import BAD, Times
@@ -72,11 +71,13 @@ def told(block: Block, table: pa.Table, times: Times) -> Told:
         return Told(good, np.empty(0, "uint8"), np.empty(0, "int64"), {})
     table = with_all_fields(table)
     time = times.read(table["time"])
-    reasons = flaws_of(table, time)
+    distinct = distinct_of(table.drop_columns("time"))
+    reasons = flaws_of(distinct, time)
     usable = reasons == 0
     if not usable.all():
-        table, time = table.filter(pa.array(usable)), time[usable]
-    return Told(good, reasons, time, distinct_of(table.drop_columns("time")))
+        distinct = {name: of_rows(column, usable) for name, column in distinct.items()}
+        time = time[usable]
+    return Told(good, reasons, time, distinct)
 
 
 @dataclass
@@ -126,14 +127,14 @@ class RowCollector:
         return Log(self._pieces.taken(), {**self.coder.terms, "file": list(files)})
 
 
-def flaws_of(table: pa.Table, time: NDArray[np.int64]) -> NDArray[np.uint8]:
+def flaws_of(distinct: Mapping[str, Distinct], time: NDArray[np.int64]) -> NDArray[np.uint8]:
     """Per row with all fields the place in `REASONS` of why it cannot be used; 0 if it can."""
-    no_event = _absent(table["event"]) & _absent(table["screen"])
-    flaws = np.where(no_event, REASONS.index(NO_EVENT), 0)
-    flaws[_absent(table["user"])] = REASONS.index(NO_USER)
+    (event, words), (screen, _), (user, _) = (distinct[n] for n in ("event", "screen", "user"))
+    flaws = np.where((event == NONE) & (screen == NONE), REASONS.index(NO_EVENT), 0)
+    flaws[user == NONE] = REASONS.index(NO_USER)
     flaws[time == BAD] = REASONS.index(BAD_TIME)
-    left_out = by_text(table["event"], lambda texts: pc.equal(texts, LEFT_OUT))
-    flaws[np.asarray(pc.fill_null(left_out, False).to_numpy())] = REASONS.index(NOT_WANTED)
+    if LEFT_OUT in words:
+        flaws[event == words.index(LEFT_OUT)] = REASONS.index(NOT_WANTED)
     return flaws.astype("uint8")
 
 
@@ -144,10 +145,3 @@ def with_all_fields(table: pa.Table) -> pa.Table:
         if name not in table.column_names:
             table = table.append_column(name, nothing)
     return table
-
-
-def _absent(column: pa.ChunkedArray) -> NDArray[np.bool_]:
-    if pa.types.is_timestamp(column.type):
-        return np.asarray(pc.is_null(column).to_numpy())
-    empty = by_text(column, lambda texts: pc.equal(pc.binary_length(texts), 0))
-    return np.asarray(pc.fill_null(empty, True).to_numpy())

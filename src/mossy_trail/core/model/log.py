@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.ahead import two_at_once
-from mossy_trail.core.kernel import kernel
+from mossy_trail.core.kernel import kernel, read_only
 
 EVENTS = (
     "app_start",
@@ -184,7 +184,15 @@ def recode(codes: Column, coding: Column) -> Column:
     """`coding[codes]`, leaving −1 as it is."""
     if len(coding) == 0:
         return codes
-    return np.append(coding, coding.dtype.type(NONE))[codes]  # −1 is the place of the last
+    return _recoded(read_only(codes), read_only(coding))
+
+
+@kernel
+def _recoded(codes: Column, coding: Column) -> Column:
+    found = np.empty(len(codes), coding.dtype)
+    for i in range(len(codes)):
+        found[i] = coding[codes[i]] if codes[i] >= 0 else NONE
+    return found
 
 
 def _unite(dictionaries: Sequence[list[str]]) -> tuple[list[str], list[Column]]:
@@ -218,17 +226,16 @@ def each_part(log: Log, parts: int) -> Iterator[Log]:
     bucket_of_user = _buckets(log.terms["user"], parts)
     columns = log.columns
     rank = np.argsort(bucket_of_user, kind="stable").argsort(kind="stable").astype("int32")
-    user_rank = rank[columns["user"]] if len(log) else np.empty(0, "int32")
     order = sorted_rows(
-        user_rank,
+        recode(columns["user"], rank),
         len(rank),
         columns["time"],
         columns["order"],
         columns["file"],
         columns["line"],
     )
-    buckets = bucket_of_user[columns["user"][order]] if len(log) else np.empty(0, "int32")
-    edges = np.searchsorted(buckets, np.arange(parts + 1))
+    rows = np.bincount(columns["user"], minlength=len(rank))
+    edges = np.append(0, np.cumsum(np.bincount(bucket_of_user, rows, parts).astype("int64")))
     yield from two_at_once(lambda edge: log.take(order[edge[0] : edge[1]]), pairwise(edges))
 
 

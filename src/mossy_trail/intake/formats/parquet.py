@@ -39,10 +39,10 @@ class Parquet:
             if coded := _coded(file):
                 file = parquet.ParquetFile(source.path, read_dictionary=coded)
             begun, rows = source.line, max(file.metadata.num_rows, 1)
-            for batch in file.iter_batches(BATCH):
-                table = pa.table(batch.columns, names=distinct_names(batch.schema.names))
-                block = TableBlock(table, np.arange(batch.num_rows) + source.line)
-                source.line += batch.num_rows
+            for table in _tables(file):
+                table = table.rename_columns(distinct_names(table.column_names))
+                block = TableBlock(table, np.arange(len(table)) + source.line)
+                source.line += len(table)
                 source.pass_by((source.line - begun) / rows)
                 yield block, block.good_texts()
         except (pa.ArrowException, pl.exceptions.PolarsError, OSError, UnicodeError) as error:
@@ -52,6 +52,30 @@ class Parquet:
                 f"Its Parquet data cannot be read: {said}.",
                 "The file is cut short or damaged; fetch or write it again.",
             ) from None
+
+
+def _tables(file: parquet.ParquetFile) -> Iterator[pa.Table]:
+    """The rows, at most `BATCH` at a time: small groups of them together, large ones cut."""
+    for groups in _groups_together(file.metadata):
+        if len(groups) > 1:
+            yield file.read_row_groups(groups)
+        else:
+            for batch in file.iter_batches(BATCH, row_groups=groups):
+                yield pa.table(batch.columns, names=batch.schema.names)
+
+
+def _groups_together(file: parquet.FileMetaData) -> Iterator[list[int]]:
+    groups: list[int] = []
+    rows = 0
+    for group in range(file.num_row_groups):
+        more = file.row_group(group).num_rows
+        if groups and rows + more > BATCH:
+            yield groups
+            groups, rows = [], 0
+        groups.append(group)
+        rows += more
+    if groups:
+        yield groups
 
 
 class TableBlock:
