@@ -21,8 +21,9 @@ from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 from mossy_trail.core.model.log import DICTIONARY_OF, DTYPES, Log
-from mossy_trail.intake import records, source
+from mossy_trail.intake import coding, records, source
 from mossy_trail.intake.errors import UnusableFile
+from mossy_trail.intake.formats import parquet as parquet_form
 from mossy_trail.intake.reader import (
     LogFile,
     Progress,
@@ -461,3 +462,39 @@ def test_texts_that_a_parquet_file_has_in_a_dictionary_are_those_of_its_rows(
     for name in expected.log.columns:
         if name != "line":
             assert found.log.columns[name].tolist() == expected.log.columns[name].tolist(), name
+
+
+@pytest.mark.parametrize("batch", [1, 30, 500, 1 << 20])
+def test_a_parquet_file_reads_alike_however_its_rows_are_grouped(
+    demo: Demo, tmp_path: Path, batch: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Groups of many sizes, some together in a block and some cut; each with its own dictionary."""
+    rows = pl.read_csv(demo.csv, infer_schema=False).head(1500).to_arrow()
+    path, at = tmp_path / "log.parquet", 0
+    with parquet_file.ParquetWriter(path, rows.schema) as writer:
+        for size in (1, 7, 20, 2, 900, 3, 567):
+            writer.write_table(rows.slice(at, size), row_group_size=size)
+            at += size
+    parquet_file.write_table(rows, tmp_path / "one.parquet")
+    expected = read_files([tmp_path / "one.parquet"])
+    monkeypatch.setattr(parquet_form, "BATCH", batch)
+    found, blocks = read_and_keep(path)
+    assert max(map(len, blocks)) <= batch
+    assert contents(found.log) == contents(expected.log)
+    assert found.log.columns["line"].tolist() == list(range(1, 1501))
+
+
+def test_sets_of_properties_are_alike_however_many_there_might_be(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    lines = [f"2026-05-04T10:00:00Z,u,A,{i % 7},{i % 5},{'x' * (i % 3)}" for i in range(200)]
+    path = tmp_path / "log.csv"
+    path.write_text("\n".join(["time,user,screen,one,two,three", *lines]))
+    expected = read_files([path]).log
+    monkeypatch.setattr(coding, "_DENSE", 0)
+    found = read_files([path]).log
+    assert found.terms == expected.terms
+    assert found.columns["props"].tolist() == expected.columns["props"].tolist()
+    sets = [json.loads(found.terms["props"][code]) for code in found.columns["props"]]
+    assert [int(one["one"]) for one in sets] == [i % 7 for i in range(200)]
+    assert ["three" in one for one in sets] == [i % 3 > 0 for i in range(200)]
