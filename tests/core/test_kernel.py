@@ -1,8 +1,13 @@
 """Kernels that are compiled into their callers alone."""
 
+import ast
+from collections.abc import Iterator
+from pathlib import Path
+
 import numpy as np
 import pytest
 
+import mossy_trail.core
 from mossy_trail.core.kernel import inner_kernel, kernel, rare_kernel
 
 FEW = 3
@@ -42,3 +47,34 @@ def test_is_one_function_for_all_types_of_numbers() -> None:
 def test_says_that_it_is_not_to_be_called() -> None:
     with pytest.raises(TypeError, match="_more is there for kernels to call"):
         _more(1, 2)
+
+
+NUMBERS = {"int", "bool", "float", "None", "Any", "np.uint64", "tuple[int, int]"}
+
+
+def _kernels(tree: ast.Module) -> Iterator[tuple[str, ast.FunctionDef]]:
+    for function in ast.walk(tree):
+        if isinstance(function, ast.FunctionDef):
+            for decorator in function.decorator_list:
+                yield ast.unparse(decorator), function
+
+
+def test_only_numbers_come_from_inner_kernels_to_plain_ones() -> None:
+    """An array would be let go of while it is in use, as references to it were never counted."""
+    files = Path(mossy_trail.core.__file__).parent.rglob("*.py")
+    kernels = [each for file in files for each in _kernels(ast.parse(file.read_text()))]
+    of_arrays = {
+        function.name
+        for kind, function in kernels
+        if kind in ("inner_kernel", "rare_kernel") and ast.unparse(function.returns) not in NUMBERS
+    }
+    called = {
+        call.func.id
+        for kind, function in kernels
+        if kind == "kernel"
+        for call in ast.walk(function)
+        if isinstance(call, ast.Call) and isinstance(call.func, ast.Name)
+    }
+    assert "_reading" in of_arrays
+    assert "take_row" in called
+    assert not of_arrays & called

@@ -34,7 +34,8 @@ def inner_kernel(function: Function) -> Function:
     """Compile a function that makes no arrays itself into whatever calls it.
 
     A call would hand over all arrays of a run, and cost more than most such functions do; so would
-    the counting of references to them.
+    the counting of references to them. One that returns an array is therefore for inner kernels
+    alone: a plain one would let go of what nobody holds.
     """
     return _inner(function, inline=True)
 
