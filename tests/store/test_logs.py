@@ -7,6 +7,8 @@ import json
 import shutil
 import threading
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
@@ -16,6 +18,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.config import Config
 from alembic.migration import MigrationContext
 from sqlalchemy import Engine, func, select, text
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.log import DICTIONARY_OF, DTYPES, EVENT, Log, merge, parts_needed, split
@@ -25,11 +28,12 @@ from mossy_trail.engine.measures import Measured, measured
 from mossy_trail.engine.study import Study
 from mossy_trail.ingest.live import LiveLogs
 from mossy_trail.intake.cloud_events import SentEvent
+from mossy_trail.store import live
 from mossy_trail.store import team as team  # whose tables are among the models'
 from mossy_trail.store.database import migrations
 from mossy_trail.store.folder import MAKING
 from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log
-from mossy_trail.store.models import App, Base, Row, SetAsideRow, StoredLog
+from mossy_trail.store.models import App, Base, LiveEvent, Row, SetAsideRow, StoredLog
 from mossy_trail.store.parts import PartsCache, Stamp
 from tests.conftest import until
 
@@ -133,6 +137,39 @@ def test_a_log_that_breaks_off_leaves_nothing(engine: Engine, app_id: int, demo_
     with Session(engine) as session:
         assert session.scalar(select(func.count()).select_from(StoredLog)) == 0
         assert session.scalar(left) == 0
+
+
+def sent(*ids: str) -> list[tuple[str, str, str]]:
+    return [("/phone", name, json.dumps({"user": "u", "time": name})) for name in ids]
+
+
+def test_the_first_live_events_do_not_wait_for_who_reads(engine: Engine, app_id: int) -> None:
+    with Session(engine) as reader, ThreadPoolExecutor(1) as pool:
+        for model in (SetAsideRow, LiveEvent, Row):
+            reader.scalar(select(func.count()).select_from(model))
+        coming = pool.submit(live.append, engine, app_id, sent("a", "b"))
+        until(coming.done)
+        reader.rollback()
+        assert coming.result()[0] == [True, True]
+
+
+def test_live_events_come_in_though_another_and_they_wait_for_each_other(
+    engine: Engine, app_id: int
+) -> None:
+    live.append(engine, app_id, sent("a"))
+    waiting = text("SELECT count(*) FROM pg_locks WHERE NOT granted")
+    with Session(engine) as other, ThreadPoolExecutor(1) as pool:
+        other.execute(text("LOCK TABLE live_events IN ACCESS EXCLUSIVE MODE"))
+        coming = pool.submit(live.append, engine, app_id, sent("a", "b"))
+        until(lambda: other.scalar(waiting))
+        with suppress(OperationalError):  # PostgreSQL may as well end this one
+            other.scalar(select(StoredLog.id).where(StoredLog.live).with_for_update())
+        other.rollback()
+        assert coming.result()[0] == [False, True]
+    with Session(engine) as session:
+        log = session.scalars(select(StoredLog).where(StoredLog.live)).one()
+        assert (log.received, log.duplicates) == (2, 1)
+        assert live.lines_after(engine, log.id, 0).count(b"\n") == 2
 
 
 def test_parts_are_the_same_from_memory_from_disk_and_from_the_database(

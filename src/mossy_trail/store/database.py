@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
+import psycopg
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import Connection, Engine, create_engine
+from sqlalchemy.exc import OperationalError
 
 MIGRATIONS = Path(__file__).parent / "migrations"
+_TRIES = 5
+Made = TypeVar("Made")
 
 
 def connect(url: str) -> Engine:
@@ -31,3 +37,14 @@ def migrations(connection: Connection) -> Config:
     config.set_main_option("script_location", str(MIGRATIONS))
     config.attributes["connection"] = connection
     return config
+
+
+def tried_again(work: Callable[[], Made]) -> Made:
+    """What a transaction makes: where it and another wait for each other, the other goes first."""
+    for _ in range(_TRIES):
+        try:
+            return work()
+        except (OperationalError, psycopg.OperationalError) as error:
+            if not isinstance(getattr(error, "orig", error), psycopg.errors.DeadlockDetected):
+                raise
+    return work()

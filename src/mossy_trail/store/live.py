@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from functools import partial
 from typing import Any
 
 from psycopg import sql
@@ -12,7 +13,8 @@ from sqlalchemy import ARRAY, Engine, Text, cast, func, select, update
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.log import Column
-from mossy_trail.store.logs import copy_rows, partition, span
+from mossy_trail.store.database import tried_again
+from mossy_trail.store.logs import add_partition, copy_rows, partition, span
 from mossy_trail.store.models import (
     App,
     LiveEvent,
@@ -38,6 +40,12 @@ def append(
     They are durable when this returns. One request at a time holds a log, so that lines follow
     on each other without a gap.
     """
+    return tried_again(partial(_append, engine, app_id, events))
+
+
+def _append(
+    engine: Engine, app_id: int, events: Sequence[tuple[str, str, str]]
+) -> tuple[list[bool], dict[str, Any]]:
     with Session(engine) as session, session.begin():
         log = _live_log(session, app_id)
         names = [(source, event_id) for source, event_id, _ in events]
@@ -113,12 +121,7 @@ def _live_log(session: Session, app_id: int) -> StoredLog:
         session.add(log)
         session.flush()
         for model in _PARTS:
-            statement = sql.SQL("CREATE TABLE {} PARTITION OF {} FOR VALUES IN ({})").format(
-                sql.Identifier(partition(model, log.id)),
-                sql.Identifier(model.__tablename__),
-                sql.Literal(log.id),
-            )
-            _connection(session).execute(statement)
+            add_partition(_connection(session), model, log.id)
     return log
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -12,11 +13,11 @@ import psycopg
 import pyarrow as pa
 from psycopg import sql
 from sqlalchemy import Engine, delete, select, update
-from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.log import DICTIONARIES, DTYPES, SECOND, Column, Log, plausible
 from mossy_trail.core.model.people import people
+from mossy_trail.store.database import tried_again
 from mossy_trail.store.models import (
     PARTITIONED,
     Job,
@@ -34,7 +35,6 @@ _SIGNATURE = b"PGCOPY\n\xff\r\n\0" + bytes(8)
 _TRAILER = b"\xff\xff"
 LAST_LINE = 2**31 - 1
 _CHUNK = 50_000
-_TRIES = 5
 
 _WIRE = {"log_id": ">i4"} | {
     name: {"int64": ">i8", "int32": ">i4", "int8": ">i2", "uint8": ">i2"}[dtype]
@@ -83,16 +83,10 @@ class LogWriter:
             )
 
     def _run(self, statement: str, model: Any) -> None:
-        names = {
-            "new": sql.Identifier(self._new(model)),
-            "part": sql.Identifier(partition(model, self.log_id)),
-            "whole": sql.Identifier(model.__tablename__),
-            "id": sql.Literal(self.log_id),
-        }
-        self._connection.execute(sql.SQL(statement).format(**names))
+        _run(self._connection, statement, model, self.log_id)
 
     def _new(self, model: Any) -> str:
-        return partition(model, self.log_id) + "_new"
+        return _new(model, self.log_id)
 
     def add_blocks(self, file: int, blocks: Iterable[Packed]) -> None:
         """Keep some of the file's bytes as they came."""
@@ -162,6 +156,30 @@ class LogWriter:
 def partition(model: Any, log_id: int) -> str:
     """The name of the table in which a log's share of a partitioned table lies."""
     return f"{model.__tablename__}_{log_id}"
+
+
+def _new(model: Any, log_id: int) -> str:
+    return partition(model, log_id) + "_new"
+
+
+def _run(connection: Any, statement: str, model: Any, log_id: int) -> None:
+    """Run a statement about a log's share of a table, as it is and as it is to be."""
+    names = {
+        "new": sql.Identifier(_new(model, log_id)),
+        "part": sql.Identifier(partition(model, log_id)),
+        "whole": sql.Identifier(model.__tablename__),
+        "id": sql.Literal(log_id),
+    }
+    connection.execute(sql.SQL(statement).format(**names))
+
+
+def add_partition(connection: Any, model: Any, log_id: int) -> None:
+    """Make room for a log in a partitioned table, while others read and write there."""
+    for statement in (
+        "CREATE TABLE {part} (LIKE {whole} INCLUDING DEFAULTS)",
+        "ALTER TABLE {whole} ATTACH PARTITION {part} FOR VALUES IN ({id})",
+    ):
+        _run(connection, statement, model, log_id)
 
 
 def copy_rows(connection: Any, table: str, log_id: int, columns: dict[str, Column]) -> None:
@@ -258,17 +276,8 @@ def file_key(log_id: int, number: int) -> str:
 
 
 def drop_log(engine: Engine, log_id: int) -> None:
-    """Take a log away with all that came with it; prompt whatever its size.
-
-    Where a reader of its tables and this one wait for each other, the reader goes first.
-    """
-    for _ in range(_TRIES):
-        try:
-            return _drop(engine, log_id)
-        except OperationalError as error:
-            if not isinstance(error.orig, psycopg.errors.DeadlockDetected):
-                raise
-    _drop(engine, log_id)
+    """Take a log away with all that came with it; prompt whatever its size."""
+    tried_again(partial(_drop, engine, log_id))
 
 
 def _drop(engine: Engine, log_id: int) -> None:
