@@ -37,6 +37,7 @@ from mossy_trail.store.models import App, Base, LiveEvent, Row, SetAsideRow, Sto
 from mossy_trail.store.parts import PartsCache, Stamp
 from tests.conftest import until
 
+WAITING = text("SELECT count(*) FROM pg_locks WHERE NOT granted")
 FILES = [{"name": "skerry.csv", "bytes": 7}]
 
 
@@ -139,6 +140,28 @@ def test_a_log_that_breaks_off_leaves_nothing(engine: Engine, app_id: int, demo_
         assert session.scalar(left) == 0
 
 
+def test_a_log_is_written_anew_though_a_reader_and_it_wait_for_each_other(
+    engine: Engine, app_id: int, demo_log: Log
+) -> None:
+    log_id = store(engine, app_id, demo_log)
+
+    def write_anew() -> None:
+        with log_writer(engine, log_id) as writer:
+            writer.add_rows(demo_log.columns)
+            writer.add_terms(demo_log.terms)
+            writer.attach(app_id, FILES, demo_log, {})
+
+    with Session(engine) as reader, ThreadPoolExecutor(1) as pool:
+        reader.scalar(select(func.count()).select_from(SetAsideRow))
+        coming = pool.submit(write_anew)
+        until(lambda: reader.scalar(WAITING))
+        with suppress(OperationalError):  # PostgreSQL may as well end this one
+            reader.scalar(select(Row.line).limit(1))
+        reader.rollback()
+        coming.result()
+    assert same_rows(read_log(engine, log_id), demo_log)
+
+
 def sent(*ids: str) -> list[tuple[str, str, str]]:
     return [("/phone", name, json.dumps({"user": "u", "time": name})) for name in ids]
 
@@ -157,11 +180,10 @@ def test_live_events_come_in_though_another_and_they_wait_for_each_other(
     engine: Engine, app_id: int
 ) -> None:
     live.append(engine, app_id, sent("a"))
-    waiting = text("SELECT count(*) FROM pg_locks WHERE NOT granted")
     with Session(engine) as other, ThreadPoolExecutor(1) as pool:
         other.execute(text("LOCK TABLE live_events IN ACCESS EXCLUSIVE MODE"))
         coming = pool.submit(live.append, engine, app_id, sent("a", "b"))
-        until(lambda: other.scalar(waiting))
+        until(lambda: other.scalar(WAITING))
         with suppress(OperationalError):  # PostgreSQL may as well end this one
             other.scalar(select(StoredLog.id).where(StoredLog.live).with_for_update())
         other.rollback()

@@ -35,6 +35,7 @@ _SIGNATURE = b"PGCOPY\n\xff\r\n\0" + bytes(8)
 _TRAILER = b"\xff\xff"
 LAST_LINE = 2**31 - 1
 _CHUNK = 50_000
+_ATTACH = "ALTER TABLE {whole} ATTACH PARTITION {part} FOR VALUES IN ({id})"
 
 _WIRE = {"log_id": ">i4"} | {
     name: {"int64": ">i8", "int32": ">i4", "int8": ">i2", "uint8": ">i2"}[dtype]
@@ -135,10 +136,7 @@ class LogWriter:
             self._session.add(stored)
         if stored.version != self._version:
             raise ChangedMeanwhile
-        for model in self._models:
-            self._run("DROP TABLE IF EXISTS {part}", model)
-            self._run("ALTER TABLE {new} RENAME TO {part}", model)
-            self._run("ALTER TABLE {whole} ATTACH PARTITION {part} FOR VALUES IN ({id})", model)
+        tried_again(self._put_in_place)
         stored.version += 1
         stored.through = last_line if stored.live else 0
         stored.files, stored.rows, stored.reasons = list(files), len(log), dict(reasons)
@@ -146,6 +144,13 @@ class LogWriter:
         stored.first_time, stored.last_time = span(log.columns["time"])
         self._session.flush()
         return stored
+
+    def _put_in_place(self) -> None:
+        with self._connection.transaction():  # within that of the log, which goes on if this fails
+            for model in self._models:
+                self._run("DROP TABLE IF EXISTS {part}", model)
+                self._run("ALTER TABLE {new} RENAME TO {part}", model)
+                self._run(_ATTACH, model)
 
     def finish_job(self, job_id: int) -> None:
         """Say in the same transaction that the import of this log is done."""
@@ -175,10 +180,7 @@ def _run(connection: Any, statement: str, model: Any, log_id: int) -> None:
 
 def add_partition(connection: Any, model: Any, log_id: int) -> None:
     """Make room for a log in a partitioned table, while others read and write there."""
-    for statement in (
-        "CREATE TABLE {part} (LIKE {whole} INCLUDING DEFAULTS)",
-        "ALTER TABLE {whole} ATTACH PARTITION {part} FOR VALUES IN ({id})",
-    ):
+    for statement in ("CREATE TABLE {part} (LIKE {whole} INCLUDING DEFAULTS)", _ATTACH):
         _run(connection, statement, model, log_id)
 
 
