@@ -30,12 +30,14 @@ class _Source(JITCodeLibrary):
         self._finalized = True
 
 
-@register_pass(mutates_CFG=False, analysis_only=False)
-class _IntoSource(LoweringPass):
-    _name = "into_source"
-
-    def __init__(self) -> None:
+class _Pass(LoweringPass):
+    def __init__(self) -> None:  # Numba has none, and asks for one
         super().__init__()
+
+
+@register_pass(mutates_CFG=False, analysis_only=False)
+class _IntoSource(_Pass):
+    _name = "into_source"
 
     def run_pass(self, state: Any) -> bool:
         state.library = _Source(state.targetctx.codegen(), state.func_id.func_qualname)
@@ -44,11 +46,8 @@ class _IntoSource(LoweringPass):
 
 
 @register_pass(mutates_CFG=False, analysis_only=False)
-class _ToCallers(LoweringPass):
+class _ToCallers(_Pass):
     _name = "to_callers"
-
-    def __init__(self) -> None:
-        super().__init__()
 
     def run_pass(self, state: Any) -> bool:
         known_by = object()

@@ -21,7 +21,14 @@ from mossy_trail.intake.formats.json_lines import cut_lines, parse_objects
 from mossy_trail.intake.mapping import Mapping, apply, shape_of
 from mossy_trail.intake.proposal import propose
 from mossy_trail.intake.records import FLAWS, GOOD
-from mossy_trail.intake.rows import REASONS, RowCollector, flaws_of, told, with_all_fields
+from mossy_trail.intake.rows import (
+    FLAWED_BY,
+    REASONS,
+    RowCollector,
+    flaws_of,
+    told,
+    with_all_fields,
+)
 from mossy_trail.store import live
 from mossy_trail.store.models import StoredLog
 
@@ -50,7 +57,7 @@ def _reasons(file: dict[str, Any], rows: Sequence[str]) -> list[str]:
     if table.num_rows:
         mapping = _mapping_of(file, table)
         mapped = with_all_fields(apply(mapping, table))
-        found = flaws_of(distinct_of(mapped), mapping.times.read(mapped["time"]))
+        found = flaws_of(distinct_of(mapped.select(FLAWED_BY)), mapping.times.read(mapped["time"]))
         for record, flaw in zip(np.flatnonzero(records.flaws == GOOD), found, strict=True):
             reasons[record] = REASONS[flaw]
     return reasons

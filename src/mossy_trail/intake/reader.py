@@ -34,6 +34,7 @@ from mossy_trail.intake.records import (
 )
 from mossy_trail.intake.rows import (
     FIELDS,
+    FLAWED_BY,
     REASONS,
     TEXT_KEPT,
     RowCollector,
@@ -488,7 +489,7 @@ def preview(looked: Looked, mapping: Mapping | None = None, rows: int = 50) -> P
 def _as_read(table: pa.Table, how: Times) -> list[dict[str, str | None]]:
     table = with_all_fields(table)
     times = how.read(table["time"])
-    flaws = flaws_of(distinct_of(table), times)
+    flaws = flaws_of(distinct_of(table.select(FLAWED_BY)), times)
     rows: list[dict[str, str | None]] = table.select(FIELDS).to_pylist()
     for row, time, flaw in zip(rows, times.tolist(), flaws.tolist(), strict=True):
         row["problem"] = REASONS[flaw] or None

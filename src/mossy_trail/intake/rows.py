@@ -127,9 +127,13 @@ class RowCollector:
         return Log(self._pieces.taken(), {**self.coder.terms, "file": list(files)})
 
 
+FLAWED_BY = ("event", "screen", "user")
+"""Fields that, but for the time, decide whether a row can be used."""
+
+
 def flaws_of(distinct: Mapping[str, Distinct], time: NDArray[np.int64]) -> NDArray[np.uint8]:
     """Per row with all fields the place in `REASONS` of why it cannot be used; 0 if it can."""
-    (event, words), (screen, _), (user, _) = (distinct[n] for n in ("event", "screen", "user"))
+    (event, words), (screen, _), (user, _) = (distinct[name] for name in FLAWED_BY)
     flaws = np.where((event == NONE) & (screen == NONE), REASONS.index(NO_EVENT), 0)
     flaws[user == NONE] = REASONS.index(NO_USER)
     flaws[time == BAD] = REASONS.index(BAD_TIME)
