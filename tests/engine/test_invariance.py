@@ -6,8 +6,8 @@ import csv
 import json
 import random
 from collections import defaultdict
-from collections.abc import Callable, Iterator
-from dataclasses import fields, is_dataclass
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import fields, is_dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -19,7 +19,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mossy_trail.core.model.app_map import AppMap
-from mossy_trail.core.model.log import split
+from mossy_trail.core.model.installs import Installs
+from mossy_trail.core.model.log import Log, split
+from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.intervals import Share
 from mossy_trail.demo.simulator import simulate, write
@@ -27,8 +29,11 @@ from mossy_trail.engine import export, funnel, health
 from mossy_trail.engine.celled import Count
 from mossy_trail.engine.measures import measured, shares
 from mossy_trail.engine.registry import MEASURES, NoParams
+from mossy_trail.engine.shelf import Shelf
 from mossy_trail.engine.study import Study
+from mossy_trail.engine.workers import threads
 from mossy_trail.intake.reader import read_files
+from mossy_trail.store.folder import Folder, LogParts, write_parts
 from tests.campaign import examples
 
 Rows = list[dict[str, str]]
@@ -43,13 +48,22 @@ def rows(tmp_path_factory: pytest.TempPathFactory) -> Rows:
         return list(csv.DictReader(file))
 
 
-def study_of(app_map: AppMap, parts: int, *files: tuple[Path, Rows]) -> Study:
+def study_of(
+    app_map: AppMap, parts: int, *files: tuple[Path, Rows], shelf: Shelf | None = None
+) -> Study:
     for path, rows in files:
         with path.open("w", newline="") as file:
             writer = csv.DictWriter(file, list(rows[0]))
             writer.writeheader()
             writer.writerows(rows)
-    return Study(split(read_files([path for path, _ in files]).log, parts), app_map)
+    log = read_files([path for path, _ in files]).log
+    installs, whole = Installs.of(log), people(log)
+    split_up: Sequence[Log] = split(whole, parts)
+    if shelf:
+        folder = shelf.folder.under("log")
+        write_parts(folder, split_up, whole.terms)
+        split_up = LogParts(folder)
+    return Study(split_up, app_map, shelf=shelf, installs=installs)
 
 
 def params_of(name: str, study: Study) -> NoParams:
@@ -122,32 +136,104 @@ def later(rows: Rows) -> Rows:
     return [{**row, "time": moved(row["time"])} for row in rows]
 
 
-@pytest.mark.parametrize("goes", [1, 4])
+def with_accounts(rows: Rows) -> Rows:
+    """Half of the users sign in, two on an install, and one on two of them; each time the rows
+    before are then of who did."""
+    told: Rows = []
+    for user, own in by_user(rows).items():
+        number = int(hash_of(user))
+        signs = {len(own) // 2: f"account {number % 40}", len(own) * 5 // 6: f"second {number % 9}"}
+        told += [
+            {**row, "account": signs.get(i, "") if number % 2 else ""} for i, row in enumerate(own)
+        ]
+    return sorted(told, key=lambda row: row["time"])
+
+
+def as_of_others(row: dict[str, str]) -> dict[str, str]:
+    """Of a new user, who was on a new screen and platform."""
+    screen = row["screen"] and f"New {row['screen']}"
+    own = {"user": f"new {row['user']}", "screen": screen, "platform": "harmony", "account": ""}
+    return {name: own.get(name, value) for name, value in row.items()}
+
+
+@pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])
+@pytest.mark.parametrize(
+    ("changed", "goes"),
+    [(list, 1), (list, 4), (with_accounts, 4)],
+    ids=["at once", "bit by bit", "accounts"],
+)
 def test_rows_that_arrive_later_are_as_if_they_had_been_there(
-    rows: Rows, app_map: AppMap, tmp_path: Path, goes: int
+    rows: Rows,
+    app_map: AppMap,
+    tmp_path: Path,
+    changed: Callable[[Rows], Rows],
+    goes: int,
+    shelved: bool,
 ) -> None:
-    """In one go or several; some of users who were there, some of new ones, with a new screen."""
+    """In one go or several; some of users who were there, some of new ones."""
+    rows = changed(rows)
     cut = len(rows) * 2 // 3
-    late = sorted(rows[cut:], key=lambda row: row["time"]) + [
-        {**row, "user": f"new {row['user']}", "screen": row["screen"] and f"New {row['screen']}"}
-        for row in rows[:200]
-    ]
+    late = sorted(rows[cut:], key=lambda row: row["time"]) + [as_of_others(r) for r in rows[:200]]
     size = -(-len(late) // goes)
     pieces = [late[i : i + size] for i in range(0, len(late), size)]
     files = [(tmp_path / f"{i}.csv", own) for i, own in enumerate([rows[:cut], *pieces])]
     whole = study_of(app_map, 3, *files)
-    study: Study | None = study_of(app_map, 3, files[0])
+    shelf = Shelf(Folder(tmp_path / "shelf"), threads, room=0) if shelved else None
+    study: Study | None = study_of(app_map, 3, files[0], shelf=shelf)
     assert study
+    assert study.shelved == shelved
     before = dict(leaves(figures(study, SCOPES[1])))
     for path, _ in files[1:]:
         study = study.grown(read_files([path]).log, study.read_at, "grown")
         assert study
-        assert 0 < study.rows_lately < len(rows)
+        assert 0 < study.rows_lately < study.rows < whole.rows + 1
     for scope in SCOPES:
         assert dict(leaves(figures(whole, scope))) == dict(leaves(figures(study, scope)))
     assert dict(leaves(health.measure(whole))) == dict(leaves(health.measure(study)))
     assert steps_of(whole) == steps_of(study)
     assert dict(leaves(figures(study, SCOPES[1]))) != before
+
+
+@pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])
+def test_who_opened_a_link_whose_params_only_later_rows_have_is_replayed_anew(
+    app_map: AppMap, tmp_path: Path, shelved: bool
+) -> None:
+    """So is who was on a route, when later rows tell params that it has not."""
+    linked = {"event": "open_link", "uri": "skerry://sailing/20"}
+    told = [
+        [{"event": "app_start"}, linked, {"screen": "SailingDetail"}, {"screen": "/piers/7"}],
+        [{"screen": "SailingDetail", "params": '{"sailing": "20"}'}, {"screen": "/piers/9"}],
+        [{"screen": "SailingDetail", "params": '{"pier": "9"}'}, linked, {"screen": "/piers/8"}],
+    ]
+    pieces = [
+        [
+            {
+                **dict.fromkeys(("event", "uri", "params", "screen"), ""),
+                "time": f"2026-05-04T1{number}:00:0{i}Z",
+                "user": f"user {number}",
+                "platform": "ios",
+                **row,
+            }
+            for i, row in enumerate(own)
+        ]
+        for number, own in enumerate(told)
+    ]
+    files = [(tmp_path / f"{number}.csv", own) for number, own in enumerate(pieces)]
+    screens = [
+        replace(one, routes=("/piers/{pier}",)) if one.name == "PierDetail" else one
+        for one in app_map.screens
+    ]
+    routed = replace(app_map, screens=tuple(screens))
+    whole = study_of(routed, 1, *files)
+    shelf = Shelf(Folder(tmp_path / "shelf"), threads, room=0) if shelved else None
+    study: Study | None = study_of(routed, 1, files[0], shelf=shelf)
+    for path, _ in files[1:]:
+        assert study
+        study = study.grown(read_files([path]).log, study.read_at, "grown")
+    assert study
+    assert study.rows_lately == whole.rows
+    assert steps_of(whole) == steps_of(study)
+    assert '{"pier": "7"}' in [step["params"] for step in steps_of(study)]
 
 
 def steps_of(study: Study) -> list[dict[str, Any]]:

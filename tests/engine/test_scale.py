@@ -20,6 +20,7 @@ from typer.testing import CliRunner
 
 from mossy_trail import cli
 from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.installs import Installs
 from mossy_trail.core.model.log import DTYPES, Log, parts_needed, split
 from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
@@ -187,6 +188,33 @@ def test_a_cluster_reads_replays_and_measures_the_same_though_workers_are_killed
     assert study.each(dies_once) == [len(part) for part in mine]
     assert died.exists()
     client.close()
+
+
+@pytest.mark.parametrize("by", ["memory", "cluster"])
+def test_files_that_arrive_later_are_as_if_all_had_been_there(
+    request: pytest.FixtureRequest,
+    memory: Study,
+    files: list[Path],
+    app_map: AppMap,
+    tmp_path: Path,
+    by: str,
+) -> None:
+    """Of all users each time."""
+    before = read_files(files[:3]).log
+    folder, shelf = Folder(tmp_path / "log"), None
+    if by == "cluster":
+        address, start = request.getfixturevalue("workers")
+        start()
+        shelf = Shelf(Folder(tmp_path / "replay"), executor_of(client_of(address)))
+    write_parts(folder, split(before, 5), before.terms)
+    parts, none = LogParts(folder), Installs.none()
+    study: Study | None = Study(parts, app_map, READ_AT, shelf=shelf, installs=none)
+    for path in files[3:]:
+        assert study
+        assert told(study)["tabs"] != told(memory)["tabs"]
+        study = study.grown(read_files([path]).log, READ_AT, path.name)
+    assert study
+    assert told(study) == told(memory)
 
 
 def test_persons_on_several_installs_meet_in_one_part_of_a_cluster(

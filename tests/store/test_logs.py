@@ -205,10 +205,10 @@ def test_parts_are_the_same_from_memory_from_disk_and_from_the_database(
     }
     stamps = [Stamp(i, 1) for i in ids]
     cache = PartsCache(engine, tmp_path / "parts")
-    from_memory = cache.load(app_id, stamps, dict(fresh))
-    from_disk = cache.load(app_id, stamps, {})
+    from_memory = list(cache.load(app_id, stamps, dict(fresh)).parts)
+    from_disk = list(cache.load(app_id, stamps, {}).parts)
     shutil.rmtree(tmp_path / "parts")
-    from_database = cache.load(app_id, stamps[::-1], {})
+    from_database = list(cache.load(app_id, stamps[::-1], {}).parts)
     straight = split(merge(list(fresh.values())), parts_needed(len(demo_log)))
     for parts in (from_memory, from_disk, from_database):
         assert len(parts) == len(straight) == 2
@@ -225,7 +225,7 @@ def test_parts_of_which_anything_is_lost_or_cut_short_are_made_anew(
     cache = PartsCache(engine, tmp_path)
 
     def rows() -> int:
-        return sum(map(len, cache.load(app_id, stamps, {})))
+        return sum(map(len, cache.load(app_id, stamps, {}).parts))
 
     assert rows() == 300
     (folder,) = tmp_path.iterdir()
@@ -262,7 +262,9 @@ def test_parts_hold_what_their_stamp_says_though_the_log_grows(
             return Stamp(log.id, log.version, log.through)
 
     def lines(stamp: Stamp) -> list[int]:
-        return [int(n) for part in cache.load(app_id, [stamp], {}) for n in part.columns["line"]]
+        return [
+            int(n) for part in cache.load(app_id, [stamp], {}).parts for n in part.columns["line"]
+        ]
 
     stamps = [grow(0, 1), grow(2), grow(3, 4)]
     assert [lines(stamp) for stamp in stamps] == [[1, 2], [1, 2, 3], [1, 2, 3, 4, 5]]
@@ -291,24 +293,40 @@ def test_studies_unused_for_longest_are_let_go(
     assert kept.of(b) is not of_b
 
 
+def send(live: LiveLogs, app_id: int, number: int, **row: str) -> None:
+    row = {"time": f"2026-05-29T10:{number:02}:00Z", **row}
+    live.receive(app_id, [SentEvent("phone", str(number), json.dumps(row))])
+    live.read_in()
+
+
+@pytest.mark.parametrize("memory", [1 << 30, 1], ids=["in memory", "in files"])
 def test_a_study_grows_with_live_rows_and_is_made_anew_behind(
-    engine: Engine, app_id: int, demo_log: Log, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    engine: Engine,
+    app_id: int,
+    demo_log: Log,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    memory: int,
 ) -> None:
-    """The first live rows of an app, and those that follow, are put beside what was replayed; when
-    they have grown too many, all is made anew, and the figures are the same each time."""
+    """The first live rows of an app, and those that follow, are put beside what was replayed, also
+    where they tell who somebody was; when they have grown too many, all is made anew, and the
+    figures are the same each time."""
     monkeypatch.setattr(studies, "FEWEST_TO_GROW", 0)
     monkeypatch.setattr(studies, "LONGEST_REST", 0.0)
+    monkeypatch.setattr(studies, "most_beside", lambda _: 10_000)
     store(engine, app_id, demo_log)
-    live, kept = LiveLogs(engine), studies_in(engine, tmp_path)
+    live, kept = LiveLogs(engine), studies_in(engine, tmp_path, memory)
     made = [kept.of(app_id)]
     user = demo_log.terms["user"][int(demo_log.columns["user"][0])]
-    for number, who in enumerate([user, "somebody new", user]):
-        row = {"user": who, "screen": f"Live {number}", "time": f"2026-05-29T10:0{number}:00Z"}
-        live.receive(app_id, [SentEvent("phone", str(number), json.dumps(row))])
-        live.read_in()
+    signed_in = {"user": "somebody new", "account": "ann"}
+    for number, who in enumerate([{"user": user}, {"user": "somebody new"}, signed_in], 1):
+        send(live, app_id, number, screen=f"Live {number}", **who)
+        until(lambda number=number: kept.of(app_id).rows == len(demo_log) + number)
         made.append(kept.of(app_id))
+    assert [study.shelved for study in made] == [memory == 1] * 4
     assert made[0].rows_lately == 0
     assert 0 < made[1].rows_lately < made[2].rows_lately < made[3].rows_lately < len(demo_log)
+    assert len(made[2].users) == len(made[3].users)
     monkeypatch.setattr(studies, "most_beside", lambda _: 1)
     kept.of(app_id)
     for thread in threading.enumerate():
@@ -318,26 +336,32 @@ def test_a_study_grows_with_live_rows_and_is_made_anew_behind(
     assert anew.rows_lately == 0
     assert tabs(anew) == tabs(made[3]) != tabs(made[0])
     assert health.measure(anew)["screens"] == health.measure(made[3])["screens"]
+    folders = tmp_path / "replays", tmp_path / "parts"
+    del made, anew
+    gc.collect()
+    assert [len(list(folder.glob("app-*"))) for folder in folders] == [int(memory == 1), 1]
 
 
-def test_a_study_without_room_in_memory_lies_in_files_and_goes_on_while_it_is_made_anew(
+def test_what_was_put_into_files_goes_on_being_asked_until_it_is_let_go(
     engine: Engine, app_id: int, demo_log: Log, tmp_path: Path
 ) -> None:
+    """Rows in order to which, of an install with several accounts, an earlier one comes: only all
+    of them together tell whose they are."""
     store(engine, app_id, demo_log)
-    in_memory = studies_in(engine, tmp_path / "other").of(app_id)
     live, kept = LiveLogs(engine), studies_in(engine, tmp_path, memory=1)
+    for number, account in enumerate(["ann", "bo"], 1):
+        send(live, app_id, number, user="tablet", screen="Live", account=account)
     made = kept.of(app_id)
-    assert (made.shelved, in_memory.shelved) == (True, False)
-    assert tabs(made) == tabs(in_memory)
-    row = {"user": "somebody new", "screen": "Live", "time": "2026-05-29T10:00:00Z"}
-    live.receive(app_id, [SentEvent("phone", "1", json.dumps(row))])
-    live.read_in()
-    until(lambda: kept.of(app_id).rows == in_memory.rows + 1)
-    assert kept.of(app_id).shelved
-    assert len(list((tmp_path / "replays").iterdir())) == 2
+    assert made.shelved
+    send(live, app_id, 3, user="tablet", screen="Earlier", time="2026-05-29T09:00:00Z")
+    assert kept.of(app_id) is made
+    until(lambda: kept.of(app_id).rows == len(demo_log) + 3)
+    assert kept.of(app_id) is not made
+    assert len(list((tmp_path / "parts").glob("app-*"))) == 2
+    assert tabs(made) != tabs(kept.of(app_id))
     del made
     gc.collect()
-    assert len(list((tmp_path / "replays").iterdir())) == 1
+    assert len(list((tmp_path / "parts").glob("app-*"))) == 1
 
 
 def tabs(study: Study) -> Measured:

@@ -3,19 +3,24 @@ where many machines work on one."""
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import cached_property, partial
-from typing import Any, TypeVar, overload
+from typing import Any, NamedTuple, TypeVar, overload
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mossy_trail.core.inference.transitions import TransitionModel
 from mossy_trail.core.model.app_map import AppMap, Places, resolve
+from mossy_trail.core.model.installs import Tail
+from mossy_trail.core.model.log import NONE, Column, Log, of_users, users_with
 from mossy_trail.core.model.properties import Property, property_of
 from mossy_trail.core.model.steps import Steps
-from mossy_trail.core.replay.ends import Ends
+from mossy_trail.core.replay.ends import Ends, last_moment
+from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import replay
 from mossy_trail.engine.recent import Recent
 from mossy_trail.engine.workers import threads
@@ -41,11 +46,81 @@ class Shelf:
     room: int = ROOM
 
 
+@dataclass(frozen=True, eq=False)
+class Since:
+    """What whoever opens parts has to know of rows that came after they were put on the shelf."""
+
+    times: int
+    """How often some came."""
+    users: NDArray[np.int32]
+    """Who is in none of these parts any more, by their codes."""
+    added: dict[str, list[str]]
+    """Texts that follow on those of the log's dictionaries."""
+
+    def then(self, users: NDArray[np.int32], added: dict[str, list[str]]) -> Since:
+        """When some have come once more."""
+        return Since(self.times + 1, np.union1d(self.users, users), added)
+
+    def keep(self, folder: Folder) -> None:
+        told = {"users": self.users.tolist(), "added": self.added}
+        folder.write(_since(self.times), json.dumps(told).encode())
+
+    @classmethod
+    def kept(cls, folder: Folder, times: int) -> Since:
+        told = (
+            json.loads(bytes(folder.read(_since(times)))) if times else {"users": [], "added": {}}
+        )
+        return cls(times, np.array(told["users"], "int32"), told["added"])
+
+
+def _since(times: int) -> str:
+    return f"since-{times}.json"
+
+
+class Put(NamedTuple):
+    """What is told of a part when it has been put on the shelf."""
+
+    ends: Ends
+    users: NDArray[np.int32]
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What a part had of users who leave it: their rows, and what these told of ends."""
+
+    columns: dict[str, Column]
+    ways: NDArray[np.int64]
+
+    @property
+    def rows(self) -> int:
+        return len(self.columns["time"])
+
+
+class Lately(NamedTuple):
+    """All rows of the users who had some since parts were put on the shelf, as one part."""
+
+    log: Log
+    steps: Steps
+
+
+class Grounds(NamedTuple):
+    """What more rows are put beside the parts on."""
+
+    end: Ends
+    """What the rows tell that are left on the shelf."""
+    rows: int
+    """How many these are."""
+    home: NDArray[np.int32]
+    """The part that each user was put into; shape (users,)."""
+    lately: Lately | None = None
+
+
 class ShelvedParts(Sequence[Steps]):
     """The replay of a log's parts. Each is opened when it is asked for; those that were not asked
-    for longest are let go.
+    for longest are let go. The rows of users who had some since are one part more, in memory.
 
-    To a worker it is handed over by where it is: each has its own, of what it asks.
+    To a worker it is handed over by where it is, without that last part: each has its own, of what
+    it asks.
     """
 
     def __init__(
@@ -53,11 +128,13 @@ class ShelvedParts(Sequence[Steps]):
         logs: LogParts,
         shelf: Shelf,
         app_map: AppMap,
-        read_at: int,
         end: Ends | None = None,
+        since: int = 0,
+        grounds: Grounds | None = None,
     ) -> None:
         self.logs, self.shelf, self.app_map = logs, shelf, app_map
-        self._read_at, self._end = read_at, end
+        self._end, self._grounds = end, grounds
+        self._since = Since.kept(shelf.folder, since)
         self._open: Recent[Steps] = Recent(shelf.room, _size)
 
     @classmethod
@@ -70,20 +147,93 @@ class ShelvedParts(Sequence[Steps]):
         usual: TransitionModel | None,
     ) -> ShelvedParts:
         """Replay each part, and put it on the shelf."""
-        bare = cls(logs, shelf, app_map, read_at)
-        ends = bare._ask_each(partial(ShelvedParts.put, usual=usual))
-        return cls(logs, shelf, app_map, read_at, Ends.together(ends))
+        bare = cls(logs, shelf, app_map)
+        put = partial(ShelvedParts.put, read_at=read_at, usual=usual)
+        puts = bare._ask(put, range(len(logs)))
+        end = Ends.together([own.ends for own in puts])
+        if end is None:
+            return bare
+        home = np.full(len(logs.terms["user"]), NONE, "int32")
+        for number, own in enumerate(puts):
+            home[own.users] = number
+        return cls(logs, shelf, app_map, end, grounds=Grounds(end, sum(logs.rows), home))
+
+    def grown(
+        self, tail: Tail, places: Places, read_at: int, usual: TransitionModel | None
+    ) -> ShelvedParts:
+        """The same with more rows, at the cost of the parts that their users are in."""
+        before, terms = self._grounds, tail.log.terms
+        assert before, "there are parts"
+        moving = self._moving(tail, before.home)
+        ask = partial(ShelvedParts.taken, users=moving)
+        taken = self._ask(ask, np.unique(before.home[moving]).tolist())
+        beside = [before.lately.log.columns] if before.lately else []
+        beside += [own.columns for own in taken]
+        together = tail.joined_by([Log(columns, terms) for columns in beside])
+        lately = Lately(together, replay(together, self.app_map, usual))
+        platform = property_of(terms["props"], "platform")
+        left = before.end.without([own.ways for own in taken])
+        left = left.among(len(places.names), self.platform, platform)
+        if read_at != left.read_at:
+            left = left._replace(read_at=read_at, last=self._last_moment(read_at))
+        end = left.with_those(Ends.of(*lately, read_at, platform))
+        end.mark(lately.steps, platform)
+        rows = before.rows - sum(own.rows for own in taken)
+        grounds = Grounds(left, rows, before.home, lately)
+        since = self._since.then(moving, self._added(terms))
+        since.keep(self.shelf.folder)
+        return ShelvedParts(self.logs, self.shelf, self.app_map, end, since.times, grounds)
+
+    def _moving(self, tail: Tail, home: NDArray[np.int32]) -> NDArray[np.int32]:
+        """Who is to leave the parts."""
+        there = np.flatnonzero(tail.moving[: len(home)] & (home != NONE))
+        return np.setdiff1d(there.astype("int32"), self._since.users)
+
+    def _added(self, terms: dict[str, list[str]]) -> dict[str, list[str]]:
+        return {name: texts[len(self.logs.terms[name]) :] for name, texts in terms.items()}
+
+    def users_with(self, name: str, codes: Column) -> list[Column]:
+        """Who has rows with one of these codes in a column, of each part; some of them have left
+        for the last one."""
+        ask = partial(ShelvedParts.users_in, name=name, codes=codes)
+        return self._ask(ask, range(len(self.logs)))
+
+    def _last_moment(self, read_at: int) -> int:
+        ask = partial(ShelvedParts.last_moment, read_at=read_at)
+        return max(self._ask(ask, range(len(self.logs))))
+
+    @property
+    def rows_lately(self) -> int:
+        return len(self._lately.log) if self._lately else 0
+
+    @property
+    def rows(self) -> int:
+        return (self._grounds.rows if self._grounds else 0) + self.rows_lately
+
+    @property
+    def _lately(self) -> Lately | None:
+        return self._grounds.lately if self._grounds else None
+
+    @property
+    def name(self) -> tuple[str, int, bool]:
+        """Tells it from others, and from what it was before."""
+        return self.shelf.folder.url, self._since.times, self._end is None
+
+    @cached_property
+    def terms(self) -> dict[str, list[str]]:
+        added = self._since.added
+        return {name: texts + added.get(name, []) for name, texts in self.logs.terms.items()}
 
     @cached_property
     def places(self) -> Places:
-        return resolve(self.app_map, self.logs.terms)
+        return resolve(self.app_map, self.terms)
 
     @cached_property
     def platform(self) -> Property:
-        return property_of(self.logs.terms["props"], "platform")
+        return property_of(self.terms["props"], "platform")
 
     def __len__(self) -> int:
-        return len(self.logs)
+        return len(self.logs) + bool(self._lately)
 
     @overload
     def __getitem__(self, number: int) -> Steps: ...
@@ -95,30 +245,63 @@ class ShelvedParts(Sequence[Steps]):
         if isinstance(number, slice):
             return [self[i] for i in range(len(self))[number]]
         place = range(len(self))[number]
+        if self._lately and place == len(self.logs):
+            return self._lately.steps
         return self._open.of(place, lambda: self._opened(place))
 
     def _opened(self, number: int) -> Steps:
-        steps = kept(self.shelf.folder, number, self.logs[number], self.places)
+        steps = self._whole(number)
+        stay = ~self._mask(self._since.users)
+        if not stay[steps.log.columns["user"]].all():
+            steps = steps.of_users(stay)
         if self._end:
             self._end.mark(steps, self.platform)
         return steps
 
+    def _whole(self, number: int) -> Steps:
+        """As it was put on the shelf."""
+        log = Log(self.logs[number].columns, self.terms)
+        return kept(self.shelf.folder, number, log, self.places)
+
+    def _mask(self, users: NDArray[np.int32]) -> NDArray[np.bool_]:
+        mask = np.zeros(len(self.terms["user"]), bool)
+        mask[users] = True
+        return mask
+
     def each(self, ask: Callable[..., Answer], *pieces: Sequence[Any]) -> list[Answer]:
         """The answer of every part, in order; it is asked with its piece of each of `pieces`."""
-        return self._ask_each(partial(_asked, ask), *pieces)
+        shelved = range(len(self.logs))
+        found = self._ask(partial(_asked, ask), shelved, *(own[: len(shelved)] for own in pieces))
+        if self._lately:
+            found.append(ask(self._lately.steps, *(own[len(shelved)] for own in pieces)))
+        return found
 
-    def _ask_each(self, ask: Callable[..., Answer], *pieces: Sequence[Any]) -> list[Answer]:
-        return list(self.shelf.workers.map(partial(ask, self), range(len(self)), *pieces))
+    def _ask(
+        self, ask: Callable[..., Answer], numbers: Sequence[int], *pieces: Sequence[Any]
+    ) -> list[Answer]:
+        return list(self.shelf.workers.map(partial(ask, self), numbers, *pieces))
 
-    def put(self, number: int, usual: TransitionModel | None) -> Ends:
+    def put(self, number: int, read_at: int, usual: TransitionModel | None) -> Put:
         log = self.logs[number]
         steps = replay(log, self.app_map, usual)
         keep(self.shelf.folder, number, steps, log)
-        return Ends.of(log, steps, self._read_at, self.platform)
+        return Put(Ends.of(log, steps, read_at, self.platform), np.unique(log.columns["user"]))
+
+    def taken(self, number: int, users: NDArray[np.int32]) -> Taken:
+        mask = self._mask(users)
+        own = ways(self._whole(number).of_users(mask), self.platform)
+        return Taken(of_users(self.logs[number], mask).columns, own)
+
+    def users_in(self, number: int, name: str, codes: Column) -> Column:
+        return users_with(self.logs[number], name, codes)
+
+    def last_moment(self, number: int, read_at: int) -> int:
+        return last_moment(self.logs[number], read_at)
 
     def __reduce__(self) -> tuple[Any, ...]:
         folders = self.logs.folder.url, self.shelf.folder.url
-        return _elsewhere, (*folders, self.shelf.room, self.app_map, self._read_at, self._end)
+        asked = (*folders, self.shelf.room, self.app_map, self._end, self._since.times)
+        return _elsewhere, (self.name, *asked)
 
 
 def _asked(ask: Callable[..., Answer], parts: ShelvedParts, number: int, *pieces: Any) -> Answer:
@@ -130,15 +313,21 @@ _here: Recent[ShelvedParts] = Recent(2)
 
 
 def _elsewhere(
-    logs: str, folder: str, room: int, app_map: AppMap, read_at: int, end: Ends | None
+    name: tuple[str, int, bool],
+    logs: str,
+    folder: str,
+    room: int,
+    app_map: AppMap,
+    end: Ends | None,
+    since: int,
 ) -> ShelvedParts:
     """The parts as a worker has them."""
 
     def opened() -> ShelvedParts:
         shelf = Shelf(Folder(folder), threads, room)
-        return ShelvedParts(LogParts(Folder(logs)), shelf, app_map, read_at, end)
+        return ShelvedParts(LogParts(Folder(logs)), shelf, app_map, end, since)
 
-    return _here.of((folder, end is None), opened)
+    return _here.of(name, opened)
 
 
 def _size(steps: Steps) -> int:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shutil
 from collections import defaultdict
-from collections.abc import Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -18,13 +17,14 @@ from sqlalchemy import Engine, func, select
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.installs import Installs
 from mossy_trail.core.model.log import Log
 from mossy_trail.engine.shelf import Shelf
 from mossy_trail.engine.study import Study
 from mossy_trail.engine.workers import threads
 from mossy_trail.store.folder import Folder, LogParts
 from mossy_trail.store.models import AppMapVersion, StoredLog
-from mossy_trail.store.parts import PartsCache, Stamp, most_beside
+from mossy_trail.store.parts import Loaded, PartsCache, Stamp, most_beside
 
 BYTES_A_ROW = 150
 """Memory that a row takes with its replay, as it is asked."""
@@ -60,12 +60,17 @@ class _Made:
     study: Study
     at: float
     took: float
+    grew: bool = False
 
-    @property
-    def resting(self) -> bool:
-        """It was made so lately that making it anew for a few live rows would keep a core busy."""
+    def rests(self, version: Version) -> bool:
+        """It was made so lately that doing so again for a few live rows would keep a core busy."""
+        only_live = self.version.differs_in_live_rows_only(version)
         rest = self.took if self.study.shelved else min(self.took, LONGEST_REST)
-        return monotonic() - self.at < rest
+        return only_live and monotonic() - self.at < rest
+
+    def lags(self, version: Version) -> bool:
+        """It lacks live rows, and making it anew takes so long that it is asked meanwhile."""
+        return self.study.shelved and self.version.differs_in_live_rows_only(version)
 
 
 class Studies:
@@ -97,20 +102,30 @@ class Studies:
         version = self._version(app_id)
         with self._locks[app_id]:
             made = self._made.get(app_id)
-            if made is None or not self._holds(made, version):
-                begun = monotonic()
-                study = (made and self._grown(made, version)) or self._make(app_id, version)
-                made = _Made(version, study, monotonic(), monotonic() - begun)
+            if made is None or made.version != version:
+                made = self._made_of(app_id, made, version)
             self._keep(app_id, made)
-        lags = made.study.shelved and made.version != version and not made.resting
-        if lags or made.study.rows_lately > most_beside(made.study.rows):
+        behind = made.version != version and not made.rests(version)
+        if behind or made.study.rows_lately > most_beside(made.study.rows):
             self._make_behind(app_id, version)
         return made.study
 
+    def _made_of(self, app_id: int, before: _Made | None, version: Version) -> _Made:
+        begun = monotonic()
+        if before and not (before.grew and before.rests(version)):
+            grown = self._grown(before, version)
+            if grown:
+                return _Made(version, grown, monotonic(), monotonic() - begun, grew=True)
+        if before and (before.rests(version) or before.lags(version)):
+            return before
+        study = self._make(app_id, version)
+        return _Made(version, study, monotonic(), monotonic() - begun)
+
     def _grown(self, made: _Made, version: Version) -> Study | None:
         """The study with the rows that came since, where these are few beside those that there are;
-        small ones are made anew, as that is as quick."""
-        if made.version.map != version.map or made.study.rows < FEWEST_TO_GROW:
+        small ones in memory are made anew, as that is as quick."""
+        small = made.study.rows < FEWEST_TO_GROW and not made.study.shelved
+        if small or made.version.map != version.map:
             return None
         most = most_beside(made.study.rows)
         tail = self._parts.tail(made.version.logs, version.logs, most)
@@ -146,11 +161,6 @@ class Studies:
                     del self._made[other]
             self._made[app_id] = made
 
-    def _holds(self, made: _Made, version: Version) -> bool:
-        """A shelved one goes on being asked while it is made anew behind."""
-        only_live = made.version.differs_in_live_rows_only(version)
-        return made.version == version or (only_live and (made.resting or made.study.shelved))
-
     def keep(self, log_id: int, log: Log) -> None:
         """A log was stored that is still in memory: make the next study from there."""
         self._fresh[log_id] = log
@@ -172,18 +182,16 @@ class Studies:
             return Version(stamps, session.scalar(newest) or 0, read_at)
 
     def _make(self, app_id: int, version: Version) -> Study:
-        parts: Sequence[Log] = []
+        parts, installs = Loaded([], Installs.none())
         if version.logs:
-            parts = self._parts.load(app_id, version.logs, self._fresh, self._is_shelved)
+            parts, installs = self._parts.load(app_id, version.logs, self._fresh, self._is_shelved)
         shelf = None
         if isinstance(parts, LogParts) and self._is_shelved(sum(parts.rows)):
             folder = self._shelves / f"app-{app_id}-{uuid4().hex}"
             shelf = Shelf(Folder(folder), self._workers or threads, self._memory // 2)
+            finalize(shelf, shelf.folder.remove)
         app_map = self._map(app_id, version.map)
-        study = Study(parts, app_map, version.read_at, str(version), shelf)
-        if shelf:
-            finalize(study, shelf.folder.remove)
-        return study
+        return Study(parts, app_map, version.read_at, str(version), shelf, installs)
 
     def _is_shelved(self, rows: int) -> bool:
         return self._workers is not None or rows * BYTES_A_ROW > self._memory

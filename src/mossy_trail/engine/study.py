@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from itertools import pairwise
 from typing import Any, TypeVar
 
@@ -13,16 +13,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.app_map import AppMap, Places, resolve
+from mossy_trail.core.model.installs import Installs, Tail
 from mossy_trail.core.model.log import (
     DICTIONARIES,
     Codes,
+    Column,
     Log,
-    joined,
     of_users,
-    ordered,
     sample,
+    users_with,
 )
-from mossy_trail.core.model.people import tells_accounts
 from mossy_trail.core.model.properties import Property, property_of
 from mossy_trail.core.model.steps import FATES, Steps, Users
 from mossy_trail.core.replay.ends import Ends
@@ -82,7 +82,7 @@ class Study:
     threads, or by whoever works at a `shelf`, where parts are put that are not to be in memory.
     `read_at` is when the newest of the rows came in, in microseconds since 1970: what lies
     later has a wrong clock, and says nothing of when the log ends. `version` names the rows
-    and the map that it was made from.
+    and the map that it was made from; by `installs` it can grow.
     """
 
     def __init__(
@@ -92,8 +92,10 @@ class Study:
         read_at: int | None = None,
         version: str = "",
         shelf: Shelf | None = None,
+        installs: Installs | None = None,
     ) -> None:
         self._begin(app_map, read_at, version)
+        self._installs = installs
         some = sample((part for part in parts if len(part)), ENOUGH_TO_LEARN)
         self._usual = learn(some, app_map)[0] if some else None
         self.parts: list[Steps] | ShelvedParts
@@ -144,46 +146,66 @@ class Study:
 
     def grown(self, tail: Log, read_at: int, version: str) -> Study | None:
         """The same with more rows, at the cost of the users that they are of; only the newest study
-        is to grow. None where it has to be made anew: where rows tell who earlier ones are of, or
+        is to grow. None where it has to be made anew: where only all rows tell who these are of, or
         names mean something else by those that are new.
 
         These users come together in one part, the last one, and leave those that they were in; how
         usual moves are is as it was learned when the study was made.
         """
-        if not self.parts or self.shelved or any(map(tells_accounts, [tail, *self._logs])):
+        if not self.parts or self._installs is None:
             return None
+        before = self.places
         codes = self._codes or Codes(self.terms)
-        recoded = codes.recoded(tail)
-        places = resolve(self.app_map, recoded.terms)
-        if not places.goes_on(self.parts[0].places):
+        codes.go_on_from("params", before.params)
+        arrived = self._installs.arrived(tail, codes.of["user"], codes.of["account"])
+        if arrived is None:
             return None
-        moving = np.zeros(len(recoded.terms["user"]), bool)
-        moving[recoded.columns["user"]] = True
+        own = arrived.under(codes)
+        places = resolve(self.app_map, own.log.terms)
+        links = places.links_told_since(before)
+        if links is None:
+            return None
+        if len(links):
+            own = own.with_users(self._users_with("uri", links))
         study = Study.__new__(Study)
         study._begin(self.app_map, read_at, version)
-        study._usual, study._codes = self._usual, codes
-        study._mark_ends(study._take_over(self, places, recoded, moving))
+        study._usual, study._codes, study._installs = self._usual, codes, self._installs
+        if isinstance(self.parts, ShelvedParts):
+            study.parts = self.parts.grown(own, places, read_at, self._usual)
+        else:
+            study._mark_ends(study._take_over(self, places, own))
+        self._installs.learn(arrived.known)
         return study
 
-    def _take_over(
-        self, before: Study, places: Places, tail: Log, moving: NDArray[np.bool_]
-    ) -> dict[int, Ends]:
+    @property
+    def places(self) -> Places:
+        """What the names of the log mean; there is one."""
+        if isinstance(self.parts, ShelvedParts):
+            return self.parts.places
+        return self.parts[0].places
+
+    def _users_with(self, name: str, codes: Column) -> list[Column]:
+        if isinstance(self.parts, ShelvedParts):
+            return self.parts.users_with(name, codes)
+        return self.at_once(partial(users_with, name=name, codes=codes), self._logs)
+
+    def _take_over(self, before: Study, places: Places, tail: Tail) -> dict[int, Ends]:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
         is known of those that stayed as they were, by their places."""
-        lately = before._lately
+        lately, terms = before._lately, tail.log.terms
         resting = [i for i in range(len(before.parts)) if i != lately]
 
         def without(i: int) -> tuple[Log, Steps, Log]:
-            log, steps = Log(before._logs[i].columns, tail.terms), before.parts[i]
-            gone = of_users(log, moving)
+            log, steps = Log(before._logs[i].columns, terms), before.parts[i]
+            gone = of_users(log, tail.moving)
             if len(gone):
-                log, steps = of_users(log, ~moving), steps.of_users(~moving)
-            return log, steps.under(tail.terms, places), gone
+                log, steps = of_users(log, ~tail.moving), steps.of_users(~tail.moving)
+            return log, steps.under(terms, places), gone
 
         found = list(threads.map(without, resting))
-        last = [] if lately is None else [Log(before._logs[lately].columns, tail.terms)]
+        last = [] if lately is None else [Log(before._logs[lately].columns, terms)]
         moved = [gone for *_, gone in found]
-        together = ordered(joined([*last, *moved, tail]))
+        together = tail.joined_by([*last, *moved])
         left = [one for one in zip(resting, found, strict=True) if len(one[1][0])]
         self._logs = [log for _, (log, *_) in left]
         self.parts = [steps for _, (_, steps, _) in left]
@@ -197,6 +219,8 @@ class Study:
     @property
     def rows_lately(self) -> int:
         """Rows of the users who had some since the study was made."""
+        if isinstance(self.parts, ShelvedParts):
+            return self.parts.rows_lately
         return 0 if self._lately is None else len(self._logs[self._lately])
 
     def _mark_ends(self, known: dict[int, Ends]) -> None:
@@ -234,7 +258,7 @@ class Study:
     @cached_property
     def rows(self) -> int:
         if isinstance(self.parts, ShelvedParts):
-            return sum(self.parts.logs.rows)
+            return self.parts.rows
         return sum(self.each(lambda steps: len(steps.log)))
 
     @cached_property
@@ -244,7 +268,7 @@ class Study:
     @property
     def terms(self) -> dict[str, list[str]]:
         if isinstance(self.parts, ShelvedParts):
-            return self.parts.logs.terms
+            return self.parts.terms
         return self.parts[0].log.terms if self.parts else {name: [] for name in DICTIONARIES}
 
     def each(self, ask: Callable[..., Answer], *pieces: Sequence[Any]) -> list[Answer]:
@@ -313,4 +337,4 @@ _here: Recent[Study] = Recent(2)
 
 
 def _elsewhere(parts: ShelvedParts, read_at: int, version: str) -> Study:
-    return _here.of(parts.shelf.folder.url, lambda: Study.of(parts, read_at, version))
+    return _here.of(parts.name, lambda: Study.of(parts, read_at, version))

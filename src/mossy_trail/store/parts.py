@@ -14,19 +14,16 @@ from hashlib import sha256
 from pathlib import Path
 from threading import Lock
 from typing import NamedTuple
+from weakref import WeakValueDictionary, finalize
 
 import structlog
 from sqlalchemy import Engine
 
-from mossy_trail.core.model.log import (
-    Log,
-    each_part,
-    extend,
-    merge,
-    parts_needed,
-)
+from mossy_trail.core.model.installs import Installs
+from mossy_trail.core.model.log import Codes, Log, each_part, merge, parts_needed
 from mossy_trail.core.model.people import people, tells_accounts
 from mossy_trail.store.folder import MAKING, Folder, LogParts, write_parts
+from mossy_trail.store.installs import read_installs, write_installs
 from mossy_trail.store.logs import LAST_LINE, read_log
 
 SMALL_TAIL = 20_000
@@ -51,9 +48,17 @@ class Stamp(NamedTuple):
         return read_log(engine, self.log, after, self.through or LAST_LINE)
 
 
+class Loaded(NamedTuple):
+    """The parts of logs together, and what is known of their installs."""
+
+    parts: Sequence[Log]
+    installs: Installs
+
+
 class PartsCache:
     def __init__(self, engine: Engine, folder: Path) -> None:
         self._engine, self._folder = engine, folder
+        self._asked: WeakValueDictionary[str, LogParts] = WeakValueDictionary()
         self._locks: defaultdict[int, Lock] = defaultdict(Lock)
 
     def load(
@@ -62,8 +67,8 @@ class PartsCache:
         stamps: Sequence[Stamp],
         fresh: dict[int, Log],
         large: Callable[[int], bool] = lambda rows: False,
-    ) -> Sequence[Log]:
-        """The parts of these logs together.
+    ) -> Loaded:
+        """These logs together.
 
         `fresh` holds logs that are in memory already; they are taken out, to be let go. Those of so
         many rows that they are `large` are always `LogParts`.
@@ -80,28 +85,29 @@ class PartsCache:
         stamps: Sequence[Stamp],
         fresh: dict[int, Log],
         large: Callable[[int], bool],
-    ) -> Sequence[Log]:
+    ) -> Loaded:
         found = self._find(app_id, stamps)
         if found:
-            written, parts = found
-            rows = sum(parts.rows)
+            written, loaded = found
+            rows = sum(map(len, loaded.parts))
             tail = self.tail(written, stamps, rows)
             if tail is not None and not len(tail):
-                return parts
-            # Who signs in now can tell who earlier rows are of.
-            if tail is not None and not any(map(tells_accounts, [tail, *parts])):
-                extended = extend(parts, tail)
+                return loaded
+            extended = None if tail is None else _extended(loaded, tail)
+            if tail is not None and extended:
                 if len(tail) <= most_beside(rows) and not large(rows + len(tail)):
                     return extended
-                return self._write(app_id, stamps, extended, extended[0].terms)
+                return self._write(app_id, stamps, *extended, extended.parts[0].terms)
         held: list[Log | None] = [fresh.pop(stamp.log, None) for stamp in stamps]
         logs = [
             log if log is not None else stamp.read(self._engine)
             for log, stamp in zip(held, stamps, strict=True)
         ]
-        whole = people(merge(logs))
+        merged = merge(logs)
+        installs = Installs.of(merged) if tells_accounts(merged) else Installs.none()
+        whole = people(merged)
         split_up = each_part(whole, parts_needed(len(whole)))
-        return self._write(app_id, stamps, split_up, whole.terms)
+        return self._write(app_id, stamps, split_up, installs, whole.terms)
 
     def tail(self, before: Sequence[Stamp], after: Sequence[Stamp], most: int) -> Log | None:
         """The rows that live logs have grown by; None where that is not all that has changed, or
@@ -111,8 +117,9 @@ class PartsCache:
             return None
         return merge([stamp.read(self._engine, line) for stamp, line in grown])
 
-    def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], LogParts] | None:
+    def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], Loaded] | None:
         """Parts of these logs, in which at most rows of live ones are missing."""
+        found = []
         for folder in self._folder.glob(f"app-{app_id}.*"):
             if folder.suffix == MAKING:
                 continue
@@ -121,37 +128,63 @@ class PartsCache:
                 written = [Stamp(*stamp) for stamp in parts.contents["stamps"]]
                 if _grown(written, stamps) is not None:
                     parts.check()
-                    return written, parts
+                    found.append((written, self._opened(parts)))
             except (OSError, ValueError, LookupError) as error:
                 _note.warning("a cache of parts is broken", folder=folder.name, error=str(error))
-        return None
+        return max(found, key=lambda one: one[0], default=None)
 
     def _write(
         self,
         app_id: int,
         stamps: Sequence[Stamp],
         parts: Iterable[Log],
+        installs: Installs,
         terms: dict[str, list[str]],
-    ) -> LogParts:
+    ) -> Loaded:
         self._folder.mkdir(parents=True, exist_ok=True)
-        self._clear(app_id)
         name = sha256(json.dumps(stamps).encode()).hexdigest()[:24]
         folder = self._folder / f"app-{app_id}.{name}"
+        self._clear(app_id, folder)
         making = folder.with_name(folder.name + MAKING)
+        write_installs(Folder(making), installs)
         write_parts(Folder(making), parts, terms, stamps=stamps)
         making.rename(folder)
-        return LogParts(Folder(folder))
+        return self._opened(LogParts(Folder(folder)))
 
-    def _clear(self, app_id: int) -> None:
-        """Take an app's folders away; what is mapped in memory stays readable.
+    def _opened(self, parts: LogParts) -> Loaded:
+        own = self._asked.setdefault(parts.folder.url, parts)
+        return Loaded(own, read_installs(parts.folder))
 
-        Each is renamed first, so that one that is half gone when the server is killed is not
-        taken for whole.
-        """
+    def _clear(self, app_id: int, wanted: Path) -> None:
+        """Take an app's folders away. What is mapped in memory stays readable; what is opened part
+        by part goes when it is not asked any more, unless its place is wanted."""
         for left in self._folder.glob(f"app-{app_id}.*{MAKING}"):
             shutil.rmtree(left, ignore_errors=True)
         for old in self._folder.glob(f"app-{app_id}.*"):
-            shutil.rmtree(old.rename(old.with_name(old.name + MAKING)), ignore_errors=True)
+            asked = self._asked.get(str(old))
+            if asked is None or old == wanted:
+                _remove(old)
+            else:
+                finalize(asked, _remove, old)
+
+
+def _remove(folder: Path) -> None:
+    """Renamed first, so that what is half gone when the server is killed is not taken for whole."""
+    if folder.exists():
+        shutil.rmtree(folder.rename(folder.with_name(folder.name + MAKING)), ignore_errors=True)
+
+
+def _extended(loaded: Loaded, tail: Log) -> Loaded | None:
+    """With more rows; None where only all rows together tell whose these are."""
+    parts, installs = loaded
+    if not parts:
+        return None
+    codes = Codes(parts[0].terms)
+    arrived = installs.arrived(tail, codes.of["user"], codes.of["account"])
+    if arrived is None:
+        return None
+    installs.learn(arrived.known)
+    return Loaded(arrived.under(codes).into(parts), installs)
 
 
 def _grown(before: Sequence[Stamp], after: Sequence[Stamp]) -> list[tuple[Stamp, int]] | None:

@@ -253,17 +253,22 @@ class Places:
     params_of_name: NDArray[np.int32]
     folded_name: NDArray[np.bool_]
 
-    def goes_on(self, before: Places) -> bool:
-        """Whether all that these say of what was known before is what those say."""
+    def links_told_since(self, before: Places) -> NDArray[np.intp] | None:
+        """Links known before of which only now some row has just the params, by their codes; None
+        where these places say anything else of what was known before than those did."""
 
         def begins(own: Any, other: Any) -> bool:
             if isinstance(own, list):
                 return bool(own[: len(other)] == other)
             return np.array_equal(own[: len(other)], other)
 
-        return all(
-            begins(getattr(self, field.name), getattr(before, field.name)) for field in fields(self)
-        )
+        told = self.link_params[: len(before.link_params)]
+        since = np.flatnonzero((before.link_params == NONE) & (told != NONE))
+        known = {field.name: getattr(before, field.name) for field in fields(before)}
+        known["link_params"] = before.link_params.copy()
+        known["link_params"][since] = told[since]
+        goes_on = all(begins(getattr(self, name), other) for name, other in known.items())
+        return since if goes_on else None
 
 
 def resolve(app_map: AppMap, terms: Mapping[str, list[str]]) -> Places:

@@ -223,7 +223,7 @@ def split(log: Log, parts: int) -> list[Log]:
 
 def each_part(log: Log, parts: int) -> Iterator[Log]:
     """What `split` returns, one after the other, so that not all need be in memory at once."""
-    bucket_of_user = _buckets(log.terms["user"], parts)
+    bucket_of_user = bucket_of(log.terms["user"], parts)
     columns = log.columns
     rank = np.argsort(bucket_of_user, kind="stable").argsort(kind="stable").astype("int32")
     order = sorted_rows(
@@ -257,6 +257,11 @@ def of_users(log: Log, users: NDArray[np.bool_]) -> Log:
     return log.stretched(stretches(users[log.columns["user"]]))
 
 
+def users_with(log: Log, name: str, codes: Column) -> Column:
+    """Who has rows with one of these codes in a column."""
+    return np.unique(log.columns["user"][np.isin(log.columns[name], codes)])
+
+
 def stretches(mask: NDArray[np.bool_]) -> list[Stretch]:
     """From where to where it is set. Where these are few, a column is copied as they are, which is
     much faster than one by one."""
@@ -270,22 +275,28 @@ def picked(column: NDArray[Number], own: Sequence[Stretch]) -> NDArray[Number]:
 
 
 class Codes:
-    """The codes of all terms of a log that goes on growing."""
+    """The codes of all terms of a log that goes on growing; `of` has those of each dictionary."""
 
     def __init__(self, terms: dict[str, list[str]]) -> None:
         self.terms = terms
-        self._codes = {name: {term: i for i, term in enumerate(terms[name])} for name in terms}
+        self.of = {name: {term: i for i, term in enumerate(terms[name])} for name in terms}
 
     def recoded(self, tail: Log) -> Log:
         """The tail in these codes; its terms that are new follow on those that there are."""
         codings, terms = {}, dict(self.terms)
-        for name, codes in self._codes.items():
+        for name, codes in self.of.items():
             coding = [codes.setdefault(term, len(codes)) for term in tail.terms[name]]
             codings[name] = np.array(coding, "int32")
             if len(codes) > len(terms[name]):
                 terms[name] = list(codes)
         self.terms = terms
         return Log(recoded(tail.columns, codings), terms)
+
+    def go_on_from(self, name: str, texts: list[str]) -> None:
+        """Take these texts for a dictionary, which begin with those that it has."""
+        self.terms = {**self.terms, name: texts}
+        for text in texts[len(self.of[name]) :]:
+            self.of[name][text] = len(self.of[name])
 
 
 def sample(parts: Iterable[Log], rows: int) -> list[Log]:
@@ -301,28 +312,8 @@ def sample(parts: Iterable[Log], rows: int) -> list[Log]:
     return taken
 
 
-def extend(parts: Sequence[Log], tail: Log) -> list[Log]:
-    """The parts of a split log, with the rows of `tail` put in where they belong.
-
-    The parts share their dictionaries, and go on sharing them; the codes of their rows stay.
-    Parts that no row comes to keep their columns as they are.
-    """
-    if not parts:
-        return split(tail, 2)
-    recoded = Codes(parts[0].terms).recoded(tail)
-    terms = recoded.terms
-    bucket = _buckets(terms["user"], len(parts))[recoded.columns["user"]]
-    extended = []
-    for number, part in enumerate(parts):
-        part = Log(part.columns, terms)
-        rows = np.flatnonzero(bucket == number)
-        if len(rows):
-            part = ordered(joined([part, recoded.take(rows)]))
-        extended.append(part)
-    return extended
-
-
-def _buckets(users: Sequence[str], parts: int) -> Column:
+def bucket_of(users: Sequence[str], parts: int) -> Column:
+    """The part that each user is put to; shape (users,)."""
     return np.array([zlib.crc32(user.encode()) % parts for user in users], "int32")
 
 
@@ -347,7 +338,7 @@ def sorted_rows(
 
 
 @kernel
-def _after(a: int, b: int, time: Column, order: Column, file: Column, line: Column) -> bool:
+def comes_after(a: int, b: int, time: Column, order: Column, file: Column, line: Column) -> bool:
     if time[a] != time[b]:
         return time[a] > time[b]
     if order[a] != order[b]:
@@ -365,7 +356,7 @@ def _sort_run(
     n = len(rows)
     in_order = True
     for i in range(1, n):
-        if _after(rows[i - 1], rows[i], time, order, file, line):
+        if comes_after(rows[i - 1], rows[i], time, order, file, line):
             in_order = False
             break
     if in_order:
@@ -378,7 +369,7 @@ def _sort_run(
             i, j = low, middle
             for k in range(low, high):
                 left = j >= high or (
-                    i < middle and not _after(source[i], source[j], time, order, file, line)
+                    i < middle and not comes_after(source[i], source[j], time, order, file, line)
                 )
                 if left:
                     target[k] = source[i]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import reduce
 from typing import NamedTuple
 
 import numpy as np
@@ -28,19 +29,34 @@ class Ends(NamedTuple):
     @classmethod
     def of(cls, log: Log, steps: Steps, read_at: int, platform: Property) -> Ends:
         """Of a part's rows and their replay."""
-        times = log.columns["time"]
-        last = int(times[plausible(times, read_at)].max(initial=0))
-        return cls(read_at, last, ways(steps, platform))
+        return cls(read_at, last_moment(log, read_at), ways(steps, platform))
 
     @classmethod
     def together(cls, parts: Sequence[Ends]) -> Ends | None:
         """Of all parts of a log; None if there are none."""
-        if not parts:
-            return None
-        ways = np.asarray(sum(own.ways for own in parts))
-        return cls(parts[0].read_at, max(own.last for own in parts), ways)
+        return reduce(cls.with_those, parts) if parts else None
+
+    def with_those(self, other: Ends) -> Ends:
+        return self._replace(last=max(self.last, other.last), ways=self.ways + other.ways)
+
+    def without(self, ways: Sequence[NDArray[np.int64]]) -> Ends:
+        """Of the same rows, but that those of some users are counted elsewhere."""
+        return self._replace(ways=self.ways - sum(ways))
+
+    def among(self, screens: int, before: Property, platform: Property) -> Ends:
+        """The same where more screens are known, and other platforms than before."""
+        known = [*map(platform.values.index, before.values), len(platform.values)]
+        ways = np.zeros((2, screens, len(platform.values) + 1), "int64")
+        ways[:, : self.ways.shape[1], known] = self.ways
+        return self._replace(ways=ways)
 
     def mark(self, steps: Steps, platform: Property) -> None:
         """Mark a part's journeys by what all parts tell together; once more changes nothing."""
         mark_cut(steps, self.last, Settings().idle)
         mark_dead_ends(steps, platform, self.ways)
+
+
+def last_moment(log: Log, read_at: int) -> int:
+    """The last one that a clock can have told that was right, in microseconds; 0 if none."""
+    times = log.columns["time"]
+    return int(times[plausible(times, read_at)].max(initial=0))
