@@ -86,7 +86,7 @@ def test_who_later_rows_are_of_is_told_without_the_earlier_ones_or_not_at_all(
     installs, persons = Installs.of(pieces[0]), persons_of(before)
     codes, parts = Codes(before.terms), [part for part in split(before, 5) if len(part)]
     for piece, end in zip(pieces[1:], edges[2:], strict=True):
-        arrived = installs.arrived(piece, codes.of["user"], codes.of["account"])
+        arrived = installs.arrived(piece, codes.of["account"])
         if arrived is None:
             assert any(row["account"] for row in rows[:end])
             return
@@ -123,7 +123,7 @@ def test_rows_that_come_in_order_always_tell_who_they_are_of(signed: bool) -> No
     first = log_of(rows[:2], "f")
     installs, codes, persons = Installs.of(first), Codes(first.terms), persons_of(people(first))
     for row in rows[2:]:
-        arrived = installs.arrived(log_of([row], "f"), codes.of["user"], codes.of["account"])
+        arrived = installs.arrived(log_of([row], "f"), codes.of["account"])
         assert arrived, row
         arrived.under(codes)
         installs.learn(arrived.known)

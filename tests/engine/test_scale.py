@@ -207,8 +207,8 @@ def test_files_that_arrive_later_are_as_if_all_had_been_there(
         start()
         shelf = Shelf(Folder(tmp_path / "replay"), executor_of(client_of(address)))
     write_parts(folder, split(before, 5), before.terms)
-    parts, none = LogParts(folder), Installs.none()
-    study: Study | None = Study(parts, app_map, READ_AT, shelf=shelf, installs=none)
+    parts, installs = LogParts(folder), Installs.of(before)
+    study: Study | None = Study(parts, app_map, READ_AT, shelf=shelf, installs=installs)
     for path in files[3:]:
         assert study
         assert told(study)["tabs"] != told(memory)["tabs"]

@@ -17,14 +17,13 @@ from sqlalchemy import Engine, func, select
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.app_map import AppMap
-from mossy_trail.core.model.installs import Installs
 from mossy_trail.core.model.log import Log
 from mossy_trail.engine.shelf import Shelf
 from mossy_trail.engine.study import Study
 from mossy_trail.engine.workers import threads
 from mossy_trail.store.folder import Folder, LogParts
 from mossy_trail.store.models import AppMapVersion, StoredLog
-from mossy_trail.store.parts import Loaded, PartsCache, Stamp, most_beside
+from mossy_trail.store.parts import PartsCache, Stamp, most_beside
 
 BYTES_A_ROW = 150
 """Memory that a row takes with its replay, as it is asked."""
@@ -70,7 +69,8 @@ class _Made:
 
     def lags(self, version: Version) -> bool:
         """It lacks live rows, and making it anew takes so long that it is asked meanwhile."""
-        return self.study.shelved and self.version.differs_in_live_rows_only(version)
+        long = self.study.shelved or self.study.rows >= FEWEST_TO_GROW
+        return long and self.version.differs_in_live_rows_only(version)
 
 
 class Studies:
@@ -182,16 +182,16 @@ class Studies:
             return Version(stamps, session.scalar(newest) or 0, read_at)
 
     def _make(self, app_id: int, version: Version) -> Study:
-        parts, installs = Loaded([], Installs.none())
-        if version.logs:
-            parts, installs = self._parts.load(app_id, version.logs, self._fresh, self._is_shelved)
-        shelf = None
+        app_map = self._map(app_id, version.map)
+        if not version.logs:
+            return Study([], app_map, version.read_at, str(version))
+        loaded = self._parts.load(app_id, version.logs, self._fresh, self._is_shelved)
+        parts, shelf = loaded.parts, None
         if isinstance(parts, LogParts) and self._is_shelved(sum(parts.rows)):
             folder = self._shelves / f"app-{app_id}-{uuid4().hex}"
             shelf = Shelf(Folder(folder), self._workers or threads, self._memory // 2)
             finalize(shelf, shelf.folder.remove)
-        app_map = self._map(app_id, version.map)
-        return Study(parts, app_map, version.read_at, str(version), shelf, installs)
+        return Study(parts, app_map, version.read_at, str(version), shelf, loaded.installs)
 
     def _is_shelved(self, rows: int) -> bool:
         return self._workers is not None or rows * BYTES_A_ROW > self._memory

@@ -157,7 +157,7 @@ class Study:
         before = self.places
         codes = self._codes or Codes(self.terms)
         codes.go_on_from("params", before.params)
-        arrived = self._installs.arrived(tail, codes.of["user"], codes.of["account"])
+        arrived = self._installs.arrived(tail, codes.of["account"])
         if arrived is None:
             return None
         own = arrived.under(codes)
@@ -199,7 +199,10 @@ class Study:
             log, steps = Log(before._logs[i].columns, terms), before.parts[i]
             gone = of_users(log, tail.moving)
             if len(gone):
-                log, steps = of_users(log, ~tail.moving), steps.of_users(~tail.moving)
+                stay, whole = ~tail.moving, steps.log.columns
+                steps = steps.of_users(stay)
+                changed = [name for name, own in log.columns.items() if own is not whole[name]]
+                log = Log(steps.log.columns | of_users(log, stay, changed).columns, terms)
             return log, steps.under(terms, places), gone
 
         found = list(threads.map(without, resting))

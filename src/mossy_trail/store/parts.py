@@ -21,7 +21,7 @@ from sqlalchemy import Engine
 
 from mossy_trail.core.model.installs import Installs
 from mossy_trail.core.model.log import Codes, Log, each_part, merge, parts_needed
-from mossy_trail.core.model.people import people, tells_accounts
+from mossy_trail.core.model.people import people
 from mossy_trail.store.folder import MAKING, Folder, LogParts, write_parts
 from mossy_trail.store.installs import read_installs, write_installs
 from mossy_trail.store.logs import LAST_LINE, read_log
@@ -104,8 +104,7 @@ class PartsCache:
             for log, stamp in zip(held, stamps, strict=True)
         ]
         merged = merge(logs)
-        installs = Installs.of(merged) if tells_accounts(merged) else Installs.none()
-        whole = people(merged)
+        installs, whole = Installs.of(merged), people(merged)
         split_up = each_part(whole, parts_needed(len(whole)))
         return self._write(app_id, stamps, split_up, installs, whole.terms)
 
@@ -180,7 +179,7 @@ def _extended(loaded: Loaded, tail: Log) -> Loaded | None:
     if not parts:
         return None
     codes = Codes(parts[0].terms)
-    arrived = installs.arrived(tail, codes.of["user"], codes.of["account"])
+    arrived = installs.arrived(tail, codes.of["account"])
     if arrived is None:
         return None
     installs.learn(arrived.known)

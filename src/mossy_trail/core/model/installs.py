@@ -3,7 +3,7 @@ that were there."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Container, Sequence
+from collections.abc import Container, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
@@ -26,10 +26,7 @@ from mossy_trail.core.model.log import (
     of_users,
     ordered,
 )
-from mossy_trail.core.model.people import people, tells_accounts
-
-UNKNOWN = int(np.iinfo("int64").max)
-"""The moment of an install's last row, where nobody looked for it: no row is taken for later."""
+from mossy_trail.core.model.people import people
 
 
 class Install(NamedTuple):
@@ -125,11 +122,6 @@ class Installs:
         self._since: dict[str, Install] = {}
 
     @classmethod
-    def none(cls) -> Installs:
-        """What there is to know where no row tells an account."""
-        return cls([], [], np.empty(0, "int64"), np.empty(0, bool))
-
-    @classmethod
     def of(cls, log: Log) -> Installs:
         """Of rows in any order, whose `user` is an install."""
         names = ("user", "account", "time", "order", "file", "line")
@@ -167,15 +159,13 @@ class Installs:
         own = map(Install, *columns)
         return dict(zip(self.names, own, strict=True)) | self._since
 
-    def arrived(
-        self, tail: Log, users: Container[str], accounts: Collection[str]
-    ) -> Arrived | None:
+    def arrived(self, tail: Log, accounts: Container[str]) -> Arrived | None:
         """Tell whose the rows are that have come since.
 
         Parameters
         ----------
         tail : rows in any order, whose `user` is an install.
-        users, accounts : who the rows before were of, and what accounts they told, by their names.
+        accounts : those that the rows before told.
 
         Returns
         -------
@@ -184,10 +174,8 @@ class Installs:
         accounts, or earlier rows turn out to be of an account, and their install is named as
         another one.
         """
-        if not (self.names or self._since or tells_accounts(tail)):
-            return Arrived(tail, {}, {})
         own = Installs.of(tail).all()
-        before = {name: self.named(name) or _only_seen(name, users) for name in own}
+        before = {name: self.named(name) for name in own}
         there = {name: install for name, install in before.items() if install}
         known = own | {name: install.then(own[name]) for name, install in there.items()}
         begins = _first_moments(tail)
@@ -200,19 +188,14 @@ class Installs:
             for (name, install), person in zip(there.items(), persons, strict=True)
             if person != (install.account or name)
         }
-        if not renamed.keys().isdisjoint([*accounts, *tail.terms["account"]]):
+        if any(name in accounts or name in tail.terms["account"] for name in renamed):
             return None
         own_rows = {name: column[len(there) :] for name, column in log.columns.items()}
         return Arrived(Log(own_rows, log.terms), renamed, known)
 
 
-def _only_seen(name: str, users: Container[str]) -> Install | None:
-    """Of whom rows are that told no account."""
-    return Install("", UNKNOWN, False) if name in users else None
-
-
 def _first_moments(log: Log) -> dict[str, int]:
-    first = np.full(len(log.terms["user"]), UNKNOWN)
+    first = np.full(len(log.terms["user"]), np.iinfo("int64").max)
     np.minimum.at(first, log.columns["user"], log.columns["time"])
     return dict(zip(log.terms["user"], first.tolist(), strict=True))
 

@@ -252,9 +252,11 @@ def joined(logs: Sequence[Log]) -> Log:
     return Log(columns, logs[0].terms)
 
 
-def of_users(log: Log, users: NDArray[np.bool_]) -> Log:
-    """The rows of some users, by their codes, of a log in which those of one stand together."""
-    return log.stretched(stretches(users[log.columns["user"]]))
+def of_users(log: Log, users: NDArray[np.bool_], names: Iterable[str] = DTYPES) -> Log:
+    """The rows of some users, by their codes, of a log in which those of one stand together; of
+    these columns."""
+    own = Log({name: log.columns[name] for name in names}, log.terms)
+    return own.stretched(stretches(users[log.columns["user"]]))
 
 
 def users_with(log: Log, name: str, codes: Column) -> Column:
