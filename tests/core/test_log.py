@@ -10,7 +10,16 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mossy_trail.core.model.log import DICTIONARIES, DICTIONARY_OF, DTYPES, NONE, Log, merge, split
+from mossy_trail.core.model.log import (
+    DICTIONARIES,
+    DICTIONARY_OF,
+    DTYPES,
+    NONE,
+    Log,
+    merge,
+    of_users,
+    split,
+)
 from tests.campaign import examples
 
 NAMES = st.sampled_from(["ann", "bo", "cy", "Ann", "", "ß"])
@@ -86,3 +95,17 @@ def test_a_long_user_is_sorted_and_ties_keep_the_files_order(times: list[int]) -
     for part in split(log_of(rows, "f"), 2):
         found = list(zip(part.columns["time"], part.columns["line"], strict=True))
         assert found == sorted(found)
+
+
+@examples(200)
+@given(kept=st.lists(st.lists(st.booleans(), max_size=30), min_size=1, max_size=3))
+def test_what_is_left_of_what_is_left_is_as_if_all_had_been_taken_at_once(
+    kept: list[list[bool]],
+) -> None:
+    log = log_of([{"user": f"user {i}", "time": i} for i in range(30)], "f")
+    users = np.arange(30)
+    for own in kept:
+        mask = np.isin(np.arange(30), users[: len(own)][own[: len(users)]])
+        users, log = np.flatnonzero(mask), of_users(log, mask)
+    assert log.columns["user"].tolist() == log.columns["time"].tolist() == users.tolist()
+    assert list(log.columns) == list(DTYPES)

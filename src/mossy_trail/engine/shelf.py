@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from mossy_trail.core.inference.transitions import TransitionModel
 from mossy_trail.core.model.app_map import AppMap, Places, resolve
 from mossy_trail.core.model.installs import Tail
-from mossy_trail.core.model.log import NONE, Column, Log, of_users, users_with
+from mossy_trail.core.model.log import DTYPES, NONE, Column, Log, of_users, users_with
 from mossy_trail.core.model.properties import Property, property_of
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.replay.ends import Ends, last_moment
@@ -290,7 +290,7 @@ class ShelvedParts(Sequence[Steps]):
     def taken(self, number: int, users: NDArray[np.int32]) -> Taken:
         mask = self._mask(users)
         own = ways(self._whole(number).of_users(mask), self.platform)
-        return Taken(of_users(self.logs[number], mask).columns, own)
+        return Taken(dict(of_users(self.logs[number], mask).columns), own)
 
     def users_in(self, number: int, name: str, codes: Column) -> Column:
         return users_with(self.logs[number], name, codes)
@@ -331,5 +331,6 @@ def _elsewhere(
 
 
 def _size(steps: Steps) -> int:
-    tables = (steps.entries, steps.steps, steps.journeys, tuple(steps.log.columns.values()))
-    return int(WORKED_OUT * sum(np.asarray(own).nbytes for table in tables for own in table))
+    columns = (*steps.entries, *steps.steps, *steps.journeys)
+    rows = len(steps.log) * sum(np.dtype(dtype).itemsize for dtype in DTYPES.values())
+    return int(WORKED_OUT * (rows + sum(column.nbytes for column in columns)))

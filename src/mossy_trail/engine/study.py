@@ -199,10 +199,7 @@ class Study:
             log, steps = Log(before._logs[i].columns, terms), before.parts[i]
             gone = of_users(log, tail.moving)
             if len(gone):
-                stay, whole = ~tail.moving, steps.log.columns
-                steps = steps.of_users(stay)
-                changed = [name for name, own in log.columns.items() if own is not whole[name]]
-                log = Log(steps.log.columns | of_users(log, stay, changed).columns, terms)
+                log, steps = of_users(log, ~tail.moving), steps.of_users(~tail.moving)
             return log, steps.under(terms, places), gone
 
         found = list(threads.map(without, resting))

@@ -104,7 +104,7 @@ class RowCollector:
             self._put_aside(file, block, int(record), REASONS[reason], text_kept)
         self.rows += len(told.time)
         if not len(told.time):
-            return empty_log().columns
+            return dict(empty_log().columns)
         piece = self.coder.columns(told.distinct, [n for n in told.distinct if n not in FIELDS])
         piece["time"], piece["line"] = told.time, block.lines[told.records[~bad]]
         piece["file"] = np.full(len(told.time), file)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import zlib
+from bisect import bisect_right
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -110,12 +111,13 @@ Stretch = tuple[int, int]
 class Log:
     """Rows of one or more users as columns of equal length.
 
-    `columns` maps each name of `DTYPES` to an array of shape (rows,); a missing value is −1.
+    `columns` maps each name of `DTYPES` to an array of shape (rows,); a missing value is −1. It
+    is a dict, or copies each column when it is first asked for.
     `terms` maps each name of `DICTIONARIES` to the strings that the codes stand for; the strings
     of one dictionary are distinct.
     """
 
-    columns: dict[str, Column]
+    columns: Mapping[str, Column]
     terms: dict[str, list[str]]
 
     def __len__(self) -> int:
@@ -127,12 +129,38 @@ class Log:
 
     def stretched(self, own: Sequence[Stretch]) -> Log:
         """The rows of some stretches, with the same dictionaries."""
-        return Log({name: picked(column, own) for name, column in self.columns.items()}, self.terms)
+        return Log(Stretched.of(self.columns, own), self.terms)
 
     def text(self, column: str, row: int) -> str | None:
         """The string that `column` holds in `row`, or None."""
         code = int(self.columns[column][row])
         return None if code < 0 else self.terms[DICTIONARY_OF[column]][code]
+
+
+class Stretched(Mapping[str, Column]):
+    """Some stretches of columns. Each is copied when it is first asked for: most questions need
+    few of them."""
+
+    def __init__(self, whole: Mapping[str, Column], own: Sequence[Stretch]) -> None:
+        self._whole, self._own = whole, own
+        self._copied: dict[str, Column] = {}
+
+    @classmethod
+    def of(cls, columns: Mapping[str, Column], own: Sequence[Stretch]) -> Stretched:
+        if isinstance(columns, Stretched):
+            return cls(columns._whole, within(columns._own, own))
+        return cls(columns, own)
+
+    def __getitem__(self, name: str) -> Column:
+        if name not in self._copied:
+            self._copied[name] = picked(self._whole[name], self._own)
+        return self._copied[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._whole)
+
+    def __len__(self) -> int:
+        return len(self._whole)
 
 
 def plausible(time: NDArray[np.int64], read_at: int) -> NDArray[np.bool_]:
@@ -252,11 +280,9 @@ def joined(logs: Sequence[Log]) -> Log:
     return Log(columns, logs[0].terms)
 
 
-def of_users(log: Log, users: NDArray[np.bool_], names: Iterable[str] = DTYPES) -> Log:
-    """The rows of some users, by their codes, of a log in which those of one stand together; of
-    these columns."""
-    own = Log({name: log.columns[name] for name in names}, log.terms)
-    return own.stretched(stretches(users[log.columns["user"]]))
+def of_users(log: Log, users: NDArray[np.bool_]) -> Log:
+    """The rows of some users, by their codes, of a log in which those of one stand together."""
+    return log.stretched(stretches(users[log.columns["user"]]))
 
 
 def users_with(log: Log, name: str, codes: Column) -> Column:
@@ -269,6 +295,20 @@ def stretches(mask: NDArray[np.bool_]) -> list[Stretch]:
     much faster than one by one."""
     edges = np.flatnonzero(np.diff(np.concatenate(([False], mask, [False])).view("i1")))
     return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
+
+
+def within(outer: Sequence[Stretch], inner: Sequence[Stretch]) -> list[Stretch]:
+    """Where stretches of what stands in others are in the whole."""
+    begins = np.append(0, np.cumsum([b - a for a, b in outer], dtype="int64")).tolist()
+    found: list[Stretch] = []
+    for a, b in inner:
+        place = bisect_right(begins, a) - 1
+        while a < b:
+            end = min(b, begins[place + 1])
+            move = outer[place][0] - begins[place]
+            found.append((a + move, end + move))
+            a, place = end, place + 1
+    return found
 
 
 def picked(column: NDArray[Number], own: Sequence[Stretch]) -> NDArray[Number]:
