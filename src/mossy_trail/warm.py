@@ -24,6 +24,7 @@ import numpy as np
 import polars as pl
 
 from mossy_trail.core.model.app_map import AppMap
+from mossy_trail.core.model.installs import Installs
 from mossy_trail.core.model.log import EVENT, Log, split
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import MAP
@@ -192,7 +193,9 @@ def _map() -> AppMap:
 
 
 def _log(folder: Path) -> Log:
-    return read_files([_written(folder)]).log
+    log = read_files([_written(folder)]).log
+    Installs.of(log)
+    return log
 
 
 def _written(folder: Path) -> Path:

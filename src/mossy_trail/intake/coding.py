@@ -10,10 +10,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.kernel import inner_kernel, kernel, read_only
 from mossy_trail.core.model.log import DICTIONARIES, EVENT, NONE, OUTCOME, VIAS, Column, recode
 
 _CODED = {
@@ -110,8 +109,7 @@ class Coder:
         row_sets, sets = np.zeros(rows, "int32"), [{}]  # type: ignore[var-annotated]
         for name, codes, texts in given:
             width = len(texts) + 1
-            pairs = row_sets.astype("int64") * width + codes + 1
-            row_sets, met = _numbered(pairs, len(sets) * width)
+            row_sets, met = _paired(row_sets, codes, width, len(sets) * width)
             sets = [
                 {**sets[pair // width], name: texts[pair % width - 1]}
                 if pair % width
@@ -184,29 +182,81 @@ def _whole_array(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
     return array
 
 
-def _as_met(column: pa.ChunkedArray) -> tuple[Codes, pa.Array]:
-    """The same of a coded column: a dictionary may have texts that no row has, in another order,
-    and one of them twice. −1 for null."""
-    array = _whole_array(column.unify_dictionaries(), column.type)
-    codes = pc.fill_null(array.indices, NONE).to_numpy(zero_copy_only=False)
-    places, used = _in_order_met(read_only(codes), len(array.dictionary))
-    found = array.dictionary.take(pa.array(used)).dictionary_encode()
-    if len(found.dictionary) < len(used):
-        coding = pc.fill_null(found.indices, NONE).to_numpy(zero_copy_only=False)
-        places = recode(places, coding.astype("int32"))
-    return places, found.dictionary
+def _as_met(column: pa.ChunkedArray) -> Distinct:
+    """What `_distinct` tells, of a coded column. Its dictionaries are of a chunk each, and may have
+    texts that no row has, in another order, and one of them twice."""
+    codes = np.empty(len(column), "int32")
+    code_of: dict[str, int] = {}
+    begin = 0
+    for chunk in column.chunks:
+        numbers = _buffers(chunk.indices)
+        used = _used(*numbers, len(chunk.dictionary))
+        texts = chunk.dictionary.take(pa.array(used)).to_pylist()
+        coding = np.full(len(chunk.dictionary), NONE, "int32")
+        coding[used] = [code_of.setdefault(text, len(code_of)) if text else NONE for text in texts]
+        _code(*numbers, coding, codes[begin : begin + len(chunk)])
+        begin += len(chunk)
+    return codes, list(code_of)
+
+
+def _buffers(indices: pa.Int32Array) -> tuple[Codes, NDArray[np.uint8], int]:
+    """The numbers; the bits of those that are not null, none if all are; and where these begin."""
+    bits, numbers = (np.frombuffer(own or b"", "u1") for own in indices.buffers())
+    begin = indices.offset
+    own = numbers.view("int32")[begin : begin + len(indices)]
+    return read_only(own), read_only(bits if indices.null_count else bits[:0]), begin
+
+
+@inner_kernel
+def _is_null(bits: NDArray[np.uint8], place: int) -> bool:
+    return len(bits) > 0 and not (bits[place >> 3] >> (place & 7)) & 1
+
+
+@kernel
+def _used(places: Codes, bits: NDArray[np.uint8], begin: int, size: int) -> Codes:
+    """Which of so many places there are, in the order in which they first appear."""
+    met, order, count = np.zeros(size, np.bool_), np.empty(size, np.int32), 0
+    for i in range(len(places)):
+        if not _is_null(bits, begin + i) and not met[places[i]]:
+            met[places[i]] = True
+            order[count] = places[i]
+            count += 1
+            if count == size:
+                break
+    return order[:count].copy()
+
+
+@kernel
+def _code(places: Codes, bits: NDArray[np.uint8], begin: int, coding: Codes, codes: Codes) -> None:
+    """The code of each place."""
+    for i in range(len(places)):
+        codes[i] = NONE if _is_null(bits, begin + i) else coding[places[i]]
 
 
 _DENSE = 1 << 20
 """Numbers up to which a place is held for each."""
 
 
-def _numbered(numbers: Column, size: int) -> tuple[Codes, NDArray[Any]]:
-    """Each one's place among the different ones, all below `size`, as they first appear; these."""
+def _paired(sets: Codes, codes: Codes, width: int, size: int) -> tuple[Codes, NDArray[Any]]:
+    """The pair of each row's set and code as a number below `size`: its place among the different
+    ones, as they first appear; and these."""
     if size <= _DENSE:
-        return _in_order_met(read_only(numbers), size)
-    found = pa.array(numbers).dictionary_encode()
+        return _pairs_in_order_met(read_only(sets), read_only(codes), width, size)
+    found = pa.array(sets.astype("int64") * width + codes + 1).dictionary_encode()
     return found.indices.to_numpy(), found.dictionary.to_numpy()
+
+
+@kernel
+def _pairs_in_order_met(sets: Codes, codes: Codes, width: int, size: int) -> tuple[Codes, Codes]:
+    numbers, order = np.full(size, -1, np.int32), np.empty(size, np.int32)
+    places, count = np.empty(len(codes), np.int32), 0
+    for i in range(len(codes)):
+        pair = sets[i] * width + codes[i] + 1
+        if numbers[pair] < 0:
+            numbers[pair], order[count] = count, pair
+            count += 1
+        places[i] = numbers[pair]
+    return places, order[:count].copy()
 
 
 @kernel
@@ -239,19 +289,7 @@ def _distinct(column: pa.ChunkedArray) -> Distinct:
     """Codes per row and the distinct texts they stand for; −1 for null and for empty text."""
     if column.null_count == len(column):
         return np.full(len(column), NONE, "int32"), []
-    if is_coded(column.type):
-        codes, found = _as_met(column)
-    else:
-        array = distinct_texts(column)
-        codes, found = pc.fill_null(array.indices, NONE).to_numpy(), array.dictionary
-    texts = found.to_pylist()
-    if "" in texts:
-        empty = texts.index("")
-        coding = np.arange(len(texts), dtype="int32") - (np.arange(len(texts)) > empty)
-        coding[empty] = NONE
-        codes = recode(codes, coding.astype("int32"))
-        del texts[empty]
-    return codes, texts
+    return _as_met(column if is_coded(column.type) else texts(column).dictionary_encode())
 
 
 def _numbers(distinct: Distinct, value: Callable[[str], int], dtype: str) -> Column:

@@ -125,7 +125,10 @@ class Log:
 
     def take(self, rows: NDArray[np.int64]) -> Log:
         """The log of these row positions, in this order, with the same dictionaries."""
-        return Log({name: column[rows] for name, column in self.columns.items()}, self.terms)
+        own = read_only(rows)
+        return Log(
+            {name: _taken(read_only(c), own) for name, c in self.columns.items()}, self.terms
+        )
 
     def stretched(self, own: Sequence[Stretch]) -> Log:
         """The rows of some stretches, with the same dictionaries."""
@@ -135,6 +138,14 @@ class Log:
         """The string that `column` holds in `row`, or None."""
         code = int(self.columns[column][row])
         return None if code < 0 else self.terms[DICTIONARY_OF[column]][code]
+
+
+@kernel
+def _taken(column: Column, rows: NDArray[np.int64]) -> Column:
+    found = np.empty(len(rows), column.dtype)
+    for i in range(len(rows)):
+        found[i] = column[rows[i]]
+    return found
 
 
 class Stretched(Mapping[str, Column]):
