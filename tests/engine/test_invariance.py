@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.installs import Installs
-from mossy_trail.core.model.log import Log, split
+from mossy_trail.core.model.log import HOUR, Log, empty_log, split
 from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.stats.intervals import Share
@@ -183,6 +183,10 @@ def test_rows_that_arrive_later_are_as_if_they_had_been_there(
     assert study
     assert study.shelved == shelved
     before = dict(leaves(figures(study, SCOPES[1])))
+    study = study.grown(empty_log(), study.read_at + HOUR, "an hour later")
+    assert study
+    assert study.rows_lately == 0
+    assert dict(leaves(figures(study, SCOPES[1]))) == before
     for path, _ in files[1:]:
         study = study.grown(read_files([path]).log, study.read_at, "grown")
         assert study

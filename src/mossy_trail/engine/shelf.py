@@ -67,9 +67,9 @@ class Since:
 
     @classmethod
     def kept(cls, folder: Folder, times: int) -> Since:
-        told = (
-            json.loads(bytes(folder.read(_since(times)))) if times else {"users": [], "added": {}}
-        )
+        if not times:
+            return cls(0, np.empty(0, "int32"), {})
+        told = json.loads(bytes(folder.read(_since(times))))
         return cls(times, np.array(told["users"], "int32"), told["added"])
 
 
@@ -179,7 +179,7 @@ class ShelvedParts(Sequence[Steps]):
         end = left.with_those(Ends.of(*lately, read_at, platform))
         end.mark(lately.steps, platform)
         rows = before.rows - sum(own.rows for own in taken)
-        grounds = Grounds(left, rows, before.home, lately)
+        grounds = Grounds(left, rows, before.home, lately if len(together) else None)
         since = self._since.then(moving, self._added(terms))
         since.keep(self.shelf.folder)
         return ShelvedParts(self.logs, self.shelf, self.app_map, end, since.times, grounds)

@@ -94,8 +94,7 @@ class Study:
         shelf: Shelf | None = None,
         installs: Installs | None = None,
     ) -> None:
-        self._begin(app_map, read_at, version)
-        self._installs = installs
+        self._begin(app_map, read_at, version, installs)
         some = sample((part for part in parts if len(part)), ENOUGH_TO_LEARN)
         self._usual = learn(some, app_map)[0] if some else None
         self.parts: list[Steps] | ShelvedParts
@@ -125,12 +124,19 @@ class Study:
     def shelved(self) -> bool:
         return isinstance(self.parts, ShelvedParts)
 
-    def _begin(self, app_map: AppMap, read_at: int | None, version: str) -> None:
+    def _begin(
+        self,
+        app_map: AppMap,
+        read_at: int | None,
+        version: str,
+        installs: Installs | None = None,
+    ) -> None:
         self.app_map = app_map
         self.version = version
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at
         self._lately: int | None = None
         self._codes: Codes | None = None
+        self._installs = installs
         self._properties: dict[str, Property] = {}
         self.known: dict[str, Any] = {}
         """What is the same for all questions, worked out by the first that needs it."""
@@ -168,8 +174,8 @@ class Study:
         if len(links):
             own = own.with_users(self._users_with("uri", links))
         study = Study.__new__(Study)
-        study._begin(self.app_map, read_at, version)
-        study._usual, study._codes, study._installs = self._usual, codes, self._installs
+        study._begin(self.app_map, read_at, version, self._installs)
+        study._usual, study._codes = self._usual, codes
         if isinstance(self.parts, ShelvedParts):
             study.parts = self.parts.grown(own, places, read_at, self._usual)
         else:
