@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import cached_property, partial
-from typing import Any, NamedTuple, TypeVar, overload
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,7 +24,7 @@ from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import replay
 from mossy_trail.engine.recent import Recent
 from mossy_trail.engine.workers import threads
-from mossy_trail.store.folder import Folder, LogParts
+from mossy_trail.store.folder import Folder, LogParts, OneByOne
 from mossy_trail.store.replays import keep, kept
 
 Answer = TypeVar("Answer")
@@ -115,7 +115,7 @@ class Grounds(NamedTuple):
     lately: Lately | None = None
 
 
-class ShelvedParts(Sequence[Steps]):
+class ShelvedParts(OneByOne[Steps]):
     """The replay of a log's parts. Each is opened when it is asked for; those that were not asked
     for longest are let go. The rows of users who had some since are one part more, in memory.
 
@@ -235,19 +235,10 @@ class ShelvedParts(Sequence[Steps]):
     def __len__(self) -> int:
         return len(self.logs) + bool(self._lately)
 
-    @overload
-    def __getitem__(self, number: int) -> Steps: ...
-
-    @overload
-    def __getitem__(self, number: slice) -> list[Steps]: ...
-
-    def __getitem__(self, number: int | slice) -> Steps | list[Steps]:
-        if isinstance(number, slice):
-            return [self[i] for i in range(len(self))[number]]
-        place = range(len(self))[number]
-        if self._lately and place == len(self.logs):
+    def _at(self, number: int) -> Steps:
+        if self._lately and number == len(self.logs):
             return self._lately.steps
-        return self._open.of(place, lambda: self._opened(place))
+        return self._open.of(number, lambda: self._opened(number))
 
     def _opened(self, number: int) -> Steps:
         steps = self._whole(number)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from types import MappingProxyType
 from typing import Any
 
@@ -12,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from mossy_trail.core.ahead import two_at_once
 from mossy_trail.core.kernel import inner_kernel, kernel, read_only
 from mossy_trail.core.model.log import DICTIONARIES, EVENT, NONE, OUTCOME, VIAS, Column, recode
 
@@ -28,8 +28,6 @@ _CODED = {
 }
 _FIELD_OF = {"origin": "from"}
 _FAR = 2**31 - 1
-_AT_ONCE = ThreadPoolExecutor(2, "coding")
-"""Telling columns' distinct texts apart is most of the work, and needs nothing but the column."""
 
 Codes = NDArray[np.int32]
 Distinct = tuple[Codes, list[str]]
@@ -282,7 +280,7 @@ def of_rows(distinct: Distinct, rows: NDArray[np.bool_]) -> Distinct:
 
 def distinct_of(table: pa.Table) -> dict[str, Distinct]:
     """The distinct texts of each column, and which of them each row has."""
-    return dict(zip(table.column_names, _AT_ONCE.map(_distinct, table.columns), strict=True))
+    return dict(zip(table.column_names, two_at_once(_distinct, table.columns), strict=True))
 
 
 def _distinct(column: pa.ChunkedArray) -> Distinct:

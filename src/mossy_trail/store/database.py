@@ -13,6 +13,8 @@ from sqlalchemy import Connection, Engine, create_engine
 from sqlalchemy.exc import OperationalError
 
 MIGRATIONS = Path(__file__).parent / "migrations"
+SLOWEST = 20
+"""Seconds that a busy machine may take to begin a connection."""
 _TRIES = 5
 Made = TypeVar("Made")
 
@@ -22,7 +24,7 @@ def connect(url: str) -> Engine:
     scheme, separator, rest = url.partition("://")
     if separator and scheme in ("postgres", "postgresql"):
         url = f"postgresql+psycopg://{rest}"
-    return create_engine(url, pool_pre_ping=True, connect_args={"connect_timeout": 5})
+    return create_engine(url, pool_pre_ping=True, connect_args={"connect_timeout": SLOWEST})
 
 
 def migrate(engine: Engine) -> None:

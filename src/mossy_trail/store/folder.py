@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 import shutil
+from abc import abstractmethod
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 from mmap import ACCESS_COPY, mmap
 from pathlib import Path
-from typing import Any, overload
+from typing import Any, TypeVar, overload
 from uuid import uuid4
 
 import numpy as np
@@ -16,6 +17,7 @@ import pyarrow as pa
 
 from mossy_trail.core.model.log import DICTIONARIES, DTYPES, Column, Log
 
+Item = TypeVar("Item")
 MAKING = ".making"
 """Ends the name of what is not whole: on its way in, or out."""
 _CONTENTS = "contents.json"
@@ -111,9 +113,26 @@ class Folder:
         return {key: plain(table[key]) for key in table.column_names}
 
 
-class LogParts(Sequence[Log]):
-    """The parts of a log, which share their dictionaries, in a folder. Each is opened when it is
-    asked for, and held by whoever asks."""
+class OneByOne(Sequence[Item]):
+    """What is opened one by one when it is asked for."""
+
+    @abstractmethod
+    def _at(self, number: int) -> Item: ...
+
+    @overload
+    def __getitem__(self, number: int) -> Item: ...
+
+    @overload
+    def __getitem__(self, number: slice) -> list[Item]: ...
+
+    def __getitem__(self, number: int | slice) -> Item | list[Item]:
+        numbers = range(len(self))[number]
+        return self._at(numbers) if isinstance(numbers, int) else [self._at(i) for i in numbers]
+
+
+class LogParts(OneByOne[Log]):
+    """The parts of a log, which share their dictionaries, in a folder. Each is held by whoever asks
+    for it."""
 
     def __init__(self, folder: Folder) -> None:
         """Raises `OSError`, `ValueError` or `LookupError` where no parts are in there."""
@@ -134,15 +153,7 @@ class LogParts(Sequence[Log]):
     def __len__(self) -> int:
         return len(self.rows)
 
-    @overload
-    def __getitem__(self, number: int) -> Log: ...
-
-    @overload
-    def __getitem__(self, number: slice) -> list[Log]: ...
-
-    def __getitem__(self, number: int | slice) -> Log | list[Log]:
-        if isinstance(number, slice):
-            return [self[i] for i in range(len(self))[number]]
+    def _at(self, number: int) -> Log:
         columns = self.folder.read_columns(_part_name(self._numbers[number]))
         return Log({name: columns[name] for name in DTYPES}, self.terms)
 
