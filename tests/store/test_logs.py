@@ -326,7 +326,7 @@ def test_a_study_grows_with_live_rows_and_is_made_anew_behind(
     assert [study.shelved for study in made] == [memory == 1] * 4
     assert made[0].rows_lately == 0
     assert 0 < made[1].rows_lately < made[2].rows_lately < made[3].rows_lately < len(demo_log)
-    assert len(made[2].users) == len(made[3].users)
+    assert persons(made[2]) == persons(made[3]) == persons(made[0]) + 1
     monkeypatch.setattr(studies, "most_beside", lambda _: 1)
     kept.of(app_id)
     for thread in threading.enumerate():
@@ -351,17 +351,23 @@ def test_what_was_put_into_files_goes_on_being_asked_until_it_is_let_go(
     live, kept = LiveLogs(engine), studies_in(engine, tmp_path, memory=1)
     for number, account in enumerate(["ann", "bo"], 1):
         send(live, app_id, number, user="tablet", screen="Live", account=account)
-    made = kept.of(app_id)
-    assert made.shelved
+    made, in_memory = kept.of(app_id), studies_in(engine, tmp_path / "other").of(app_id)
+    assert (made.shelved, in_memory.shelved) == (True, False)
+    assert tabs(made) == tabs(in_memory)
     send(live, app_id, 3, user="tablet", screen="Earlier", time="2026-05-29T09:00:00Z")
     assert kept.of(app_id) is made
     until(lambda: kept.of(app_id).rows == len(demo_log) + 3)
     assert kept.of(app_id) is not made
-    assert len(list((tmp_path / "parts").glob("app-*"))) == 2
+    folders = tmp_path / "replays", tmp_path / "parts"
+    assert [len(list(folder.glob("app-*"))) for folder in folders] == [2, 2]
     assert tabs(made) != tabs(kept.of(app_id))
     del made
     gc.collect()
-    assert len(list((tmp_path / "parts").glob("app-*"))) == 1
+    assert [len(list(folder.glob("app-*"))) for folder in folders] == [1, 1]
+
+
+def persons(study: Study) -> int:
+    return sum(own.many for own in study.users)
 
 
 def tabs(study: Study) -> Measured:

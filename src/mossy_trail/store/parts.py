@@ -127,7 +127,8 @@ class PartsCache:
                 written = [Stamp(*stamp) for stamp in parts.contents["stamps"]]
                 if _grown(written, stamps) is not None:
                     parts.check()
-                    found.append((written, self._opened(parts)))
+                    loaded = Loaded(self._held(parts), read_installs(parts.folder))
+                    found.append((written, loaded))
             except (OSError, ValueError, LookupError) as error:
                 _note.warning("a cache of parts is broken", folder=folder.name, error=str(error))
         return max(found, key=lambda one: one[0], default=None)
@@ -148,11 +149,11 @@ class PartsCache:
         write_installs(Folder(making), installs)
         write_parts(Folder(making), parts, terms, stamps=stamps)
         making.rename(folder)
-        return self._opened(LogParts(Folder(folder)))
+        return Loaded(self._held(LogParts(Folder(folder))), installs)
 
-    def _opened(self, parts: LogParts) -> Loaded:
-        own = self._asked.setdefault(parts.folder.url, parts)
-        return Loaded(own, read_installs(parts.folder))
+    def _held(self, parts: LogParts) -> LogParts:
+        """These, or who is asked for them already."""
+        return self._asked.setdefault(parts.folder.url, parts)
 
     def _clear(self, app_id: int, wanted: Path) -> None:
         """Take an app's folders away. What is mapped in memory stays readable; what is opened part
