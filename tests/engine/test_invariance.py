@@ -30,7 +30,7 @@ from mossy_trail.engine.celled import Count
 from mossy_trail.engine.measures import measured, shares
 from mossy_trail.engine.registry import MEASURES, NoParams
 from mossy_trail.engine.shelf import Shelf
-from mossy_trail.engine.study import Study
+from mossy_trail.engine.study import LARGE_ENOUGH, Study
 from mossy_trail.engine.workers import threads
 from mossy_trail.intake.reader import read_files
 from mossy_trail.store.folder import Folder, LogParts, write_parts
@@ -158,19 +158,23 @@ def as_of_others(row: dict[str, str]) -> dict[str, str]:
 
 @pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])
 @pytest.mark.parametrize(
-    ("changed", "goes"),
-    [(list, 1), (list, 4), (with_accounts, 4)],
-    ids=["at once", "bit by bit", "accounts"],
+    ("changed", "goes", "large_enough"),
+    [(list, 1, LARGE_ENOUGH), (list, 4, LARGE_ENOUGH), (list, 4, 1), (with_accounts, 4, 1)],
+    ids=["at once", "bit by bit", "each a part", "accounts"],
 )
 def test_rows_that_arrive_later_are_as_if_they_had_been_there(
     rows: Rows,
     app_map: AppMap,
     tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
     changed: Callable[[Rows], Rows],
     goes: int,
+    large_enough: int,
     shelved: bool,
 ) -> None:
-    """In one go or several; some of users who were there, some of new ones."""
+    """In one go or several; some of users who were there, some of new ones; and where what came
+    before is a part that users leave."""
+    monkeypatch.setattr("mossy_trail.engine.study.LARGE_ENOUGH", large_enough)
     rows = changed(rows)
     cut = len(rows) * 2 // 3
     late = sorted(rows[cut:], key=lambda row: row["time"]) + [as_of_others(r) for r in rows[:200]]

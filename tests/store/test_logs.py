@@ -327,7 +327,7 @@ def test_a_study_grows_with_live_rows_and_is_made_anew_behind(
     assert made[0].rows_lately == 0
     assert 0 < made[1].rows_lately < made[2].rows_lately < made[3].rows_lately < len(demo_log)
     assert persons(made[2]) == persons(made[3]) == persons(made[0]) + 1
-    monkeypatch.setattr(studies, "most_beside", lambda _: 1)
+    monkeypatch.setattr(studies, "most_lately", lambda _: 1)
     kept.of(app_id)
     for thread in threading.enumerate():
         if thread.name == studies.ANEW:

@@ -16,6 +16,7 @@ from mossy_trail.core.model.app_map import AppMap, Places, resolve
 from mossy_trail.core.model.installs import Installs, Tail
 from mossy_trail.core.model.log import (
     DICTIONARIES,
+    ROWS_PER_PART,
     Codes,
     Column,
     Log,
@@ -43,6 +44,9 @@ MOST_LABELS = 4
 MOST_BYTES = 512 << 20
 """Memory for what measures say happened in which journeys, so that Compare and Findings ask once
 what they both look at."""
+LARGE_ENOUGH = 2 * ROWS_PER_PART
+"""Rows of users who had some lately from which on they are not replayed anew with each that comes,
+but those alone that are of its users."""
 ENOUGH_TO_LEARN = 100_000
 """Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")
@@ -102,6 +106,7 @@ class Study:
             self.parts = ShelvedParts.replayed(parts, shelf, app_map, self.read_at, self._usual)
             return
         self._logs = [part for part in parts if len(part)]
+        self._grown_from = len(self._logs)
         replayed = threads.map(lambda part: replay(part, app_map, self._usual), self._logs)
         self.parts = list(replayed)
         self._mark_ends({})
@@ -134,7 +139,6 @@ class Study:
         self.app_map = app_map
         self.version = version
         self.read_at = int(time.time() * 1e6) if read_at is None else read_at
-        self._lately: int | None = None
         self._codes: Codes | None = None
         self._installs = installs
         self._properties: dict[str, Property] = {}
@@ -155,8 +159,9 @@ class Study:
         is to grow. None where it has to be made anew: where only all rows tell who these are of, or
         names mean something else by those that are new.
 
-        These users come together in one part, the last one, and leave those that they were in; how
-        usual moves are is as it was learned when the study was made.
+        These users come together in the last part, and leave those that they were in; when it is
+        large enough, it is a part like others. How usual moves are is as it was learned when the
+        study was made.
         """
         if not self.parts or self._installs is None:
             return None
@@ -198,8 +203,9 @@ class Study:
     def _take_over(self, before: Study, places: Places, tail: Tail) -> dict[int, Ends]:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
         is known of those that stayed as they were, by their places."""
-        lately, terms = before._lately, tail.log.terms
-        resting = [i for i in range(len(before.parts)) if i != lately]
+        terms, grown = tail.log.terms, before._grown_from
+        still_open = grown < len(before._logs) and len(before._logs[-1]) < LARGE_ENOUGH
+        resting = range(len(before._logs) - still_open)
 
         def without(i: int) -> tuple[Log, Steps, Log]:
             log, steps = Log(before._logs[i].columns, terms), before.parts[i]
@@ -209,13 +215,13 @@ class Study:
             return log, steps.under(terms, places), gone
 
         found = list(threads.map(without, resting))
-        last = [] if lately is None else [Log(before._logs[lately].columns, terms)]
+        last = [Log(before._logs[-1].columns, terms)] if still_open else []
         moved = [gone for *_, gone in found]
         together = tail.joined_by([*last, *moved])
         left = [one for one in zip(resting, found, strict=True) if len(one[1][0])]
         self._logs = [log for _, (log, *_) in left]
         self.parts = [steps for _, (_, steps, _) in left]
-        self._lately = len(left) if len(together) else None
+        self._grown_from = sum(place < grown for place, _ in left)
         if len(together):
             self._logs.append(together)
             self.parts.append(replay(together, self.app_map, self._usual))
@@ -227,7 +233,7 @@ class Study:
         """Rows of the users who had some since the study was made."""
         if isinstance(self.parts, ShelvedParts):
             return self.parts.rows_lately
-        return 0 if self._lately is None else len(self._logs[self._lately])
+        return sum(map(len, self._logs[self._grown_from :]))
 
     def _mark_ends(self, known: dict[int, Ends]) -> None:
         """What the end of all rows tells of journeys: which it cut, and which were dead ends; given

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import NamedTuple
@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.app_map import ROLE, Places
-from mossy_trail.core.model.log import NONE, Log, picked, stretches
+from mossy_trail.core.model.log import NONE, Log, Stretch, picked, stretches
 
 MOVES = (
     "start",
@@ -218,26 +218,21 @@ class Steps:
 
     def of_users(self, users: NDArray[np.bool_]) -> Steps:
         """The replay of some users, by their codes, as if the part had no others."""
-        rows = users[self.log.columns["user"]]
-        journeys = users[self.journeys.user]
-        chosen = journeys[self.steps.journey]
-        own_rows, own_steps, own_journeys = map(stretches, (rows, chosen, journeys))
-        before_row, before_step, before_journey = (
-            np.concatenate([[0], np.cumsum(mask)]).astype("i4") for mask in (rows, chosen, journeys)
-        )
-        steps = StepColumns._make(picked(c, own_steps) for c in self.steps)
-        own = JourneyColumns._make(picked(c, own_journeys) for c in self.journeys)
+        chosen = stretches(self.journeys.user, users)
+        rows = _standing(chosen, self.journeys.first_row, len(self.log))
+        steps = _standing(chosen, self.journeys.first_step, len(self.steps.entry))
+        own = JourneyColumns._make(picked(column, chosen) for column in self.journeys)
+        own_steps = StepColumns._make(picked(column, steps) for column in self.steps)
+        first_row, first_step = _begins(own.rows), _begins(own.steps)
+        earlier = np.repeat(own.first_row - first_row, own.steps)
+        journey = np.repeat(np.arange(len(first_row), dtype="int32"), own.steps)
         return Steps(
-            self.log.stretched(own_rows),
+            self.log.stretched(rows),
             self.places,
             self.entries,
-            steps._replace(
-                first_row=before_row[steps.first_row], journey=before_journey[steps.journey]
-            ),
-            own._replace(
-                first_row=before_row[own.first_row], first_step=before_step[own.first_step]
-            ),
-            picked(self.fate, own_rows),
+            own_steps._replace(first_row=own_steps.first_row - earlier, journey=journey),
+            own._replace(first_row=first_row, first_step=first_step),
+            picked(self.fate, rows),
         )
 
     def under(self, terms: dict[str, list[str]], places: Places) -> Steps:
@@ -266,3 +261,14 @@ class Steps:
         while entry != NONE:
             yield entry
             entry = int(self.entries.below[entry])
+
+
+def _standing(journeys: Sequence[Stretch], begins: NDArray[np.int32], end: int) -> list[Stretch]:
+    """Where what stretches of journeys have stands, of which each has its own after the last's."""
+    edges = np.append(begins, end)
+    return [(int(edges[a]), int(edges[b])) for a, b in journeys]
+
+
+def _begins(counts: NDArray[np.int32]) -> NDArray[np.int32]:
+    """Where each begins of so many that stand one after the other."""
+    return (np.cumsum(counts) - counts).astype("int32")
