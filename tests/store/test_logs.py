@@ -32,7 +32,15 @@ from mossy_trail.store import live
 from mossy_trail.store import team as team  # whose tables are among the models'
 from mossy_trail.store.database import migrations
 from mossy_trail.store.folder import MAKING
-from mossy_trail.store.logs import drop_log, file_key, log_writer, packed, raw_block, read_log
+from mossy_trail.store.logs import (
+    drop_log,
+    file_key,
+    log_writer,
+    packed,
+    raw_block,
+    read_log,
+    read_tail,
+)
 from mossy_trail.store.models import App, Base, LiveEvent, Row, SetAsideRow, StoredLog
 from mossy_trail.store.parts import PartsCache, Stamp
 from tests.conftest import until
@@ -268,6 +276,34 @@ def test_parts_hold_what_their_stamp_says_though_the_log_grows(
 
     stamps = [grow(0, 1), grow(2), grow(3, 4)]
     assert [lines(stamp) for stamp in stamps] == [[1, 2], [1, 2, 3], [1, 2, 3, 4, 5]]
+
+
+def test_what_a_live_log_has_grown_by_is_found_without_reading_the_rest(
+    engine: Engine, app_id: int
+) -> None:
+    live = LiveLogs(engine)
+    for n in range(40):
+        row = {"user": f"user {n}", "screen": f"Screen {n % 3}", "account": f"{n}" if n % 2 else ""}
+        send(live, app_id, n, **row)
+    with Session(engine) as session:
+        log_id = session.scalars(select(StoredLog.id)).one()
+    whole, tail = read_log(engine, log_id), read_tail(engine, log_id, 30, 38)
+    assert same_rows(tail, whole.take(np.arange(30, 38)))
+    assert tail.terms["user"] == [f"user {n}" for n in range(30, 38)]
+    assert tail.terms["screen"] == ["Screen 0", "Screen 1", "Screen 2"]
+    assert len(read_tail(engine, log_id, 40, 40)) == 0
+
+    def found_by_index() -> bool:
+        asked = f"EXPLAIN SELECT * FROM rows_{log_id} WHERE line > 30 AND line <= 38"
+        with engine.connect() as connection:
+            connection.exec_driver_sql("SET LOCAL enable_seqscan = off")
+            return "_line_idx" in str(connection.exec_driver_sql(asked).all())
+
+    assert found_by_index()
+    for go, revision, found in ((command.downgrade, "-1", False), (command.upgrade, "+1", True)):
+        with engine.begin() as connection:
+            go(migrations(connection), revision)
+        assert found_by_index() == found
 
 
 def studies_in(engine: Engine, folder: Path, memory: int = 1 << 30) -> studies.Studies:

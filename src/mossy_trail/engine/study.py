@@ -44,7 +44,7 @@ MOST_LABELS = 4
 MOST_BYTES = 512 << 20
 """Memory for what measures say happened in which journeys, so that Compare and Findings ask once
 what they both look at."""
-LARGE_ENOUGH = 2 * ROWS_PER_PART
+LARGE_ENOUGH = ROWS_PER_PART
 """Rows of users who had some lately from which on they are not replayed anew with each that comes,
 but those alone that are of its users."""
 ENOUGH_TO_LEARN = 100_000

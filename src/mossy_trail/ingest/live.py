@@ -137,17 +137,13 @@ class LiveLogs:
             file |= {"shape": shape_of(table.column_names), "mapping": asdict(mapping)}
         mapping = Mapping.of(file.get("mapping", {}))
         coder = self._coder(log)
-        known = {name: len(texts) for name, texts in coder.terms.items()}
+        known = coder.sizes
         collector = RowCollector(coder=coder)
         mapped = apply(mapping, table) if table.num_rows else table
         columns = collector.add(0, records, told(records, mapped, mapping.times))
-        new = [
-            (name, code, text)
-            for name, texts in coder.terms.items()
-            for code, text in enumerate(texts[known[name] :], known[name])
-        ]
+        new = list(coder.terms_since(known))
         aside = [(row.file, row.line, row.reason, row.text) for row in collector.set_aside]
-        users = len(coder.terms["user"])
+        users = coder.sizes["user"]
         if live.extend_log(self._engine, log, through, columns, new, aside, file, users):
             self._coders[log.id] = (log.version, through, coder)
         else:

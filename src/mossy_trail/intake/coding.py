@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import islice
 from types import MappingProxyType
 from typing import Any
 
@@ -51,6 +52,17 @@ class Coder:
     def terms(self) -> dict[str, list[str]]:
         """Per dictionary the strings so far, in the order of their codes."""
         return {name: list(codes) for name, codes in self._code_of.items()}
+
+    @property
+    def sizes(self) -> dict[str, int]:
+        """How many each dictionary has."""
+        return {name: len(codes) for name, codes in self._code_of.items()}
+
+    def terms_since(self, sizes: Mapping[str, int]) -> Iterator[tuple[str, int, str]]:
+        """Dictionary, code and string of those that have come since it had so many."""
+        for name, codes in self._code_of.items():
+            added = list(islice(reversed(codes.items()), len(codes) - sizes[name]))
+            yield from ((name, code, text) for text, code in reversed(added))
 
     def columns(
         self, distinct: Mapping[str, Distinct], properties: Sequence[str]

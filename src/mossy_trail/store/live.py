@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.log import Column
 from mossy_trail.store.database import tried_again
-from mossy_trail.store.logs import add_partition, copy_rows, partition, span
+from mossy_trail.store.logs import add_partition, copy_rows, index_by_line, partition, span
 from mossy_trail.store.models import (
     App,
     LiveEvent,
@@ -122,6 +122,7 @@ def _live_log(session: Session, app_id: int) -> StoredLog:
         session.flush()
         for model in _PARTS:
             add_partition(_connection(session), model, log.id)
+        index_by_line(_connection(session), log.id)
     return log
 
 

@@ -12,10 +12,20 @@ import numpy as np
 import psycopg
 import pyarrow as pa
 from psycopg import sql
-from sqlalchemy import Engine, delete, select, update
+from sqlalchemy import ARRAY, Engine, Integer, cast, delete, func, select, update
 from sqlalchemy.orm import Session
 
-from mossy_trail.core.model.log import DICTIONARIES, DTYPES, SECOND, Column, Log, plausible
+from mossy_trail.core.model.log import (
+    DICTIONARIES,
+    DICTIONARY_OF,
+    DTYPES,
+    NONE,
+    SECOND,
+    Column,
+    Log,
+    plausible,
+    recoded,
+)
 from mossy_trail.core.model.people import people
 from mossy_trail.store.database import tried_again
 from mossy_trail.store.models import (
@@ -137,6 +147,8 @@ class LogWriter:
         if stored.version != self._version:
             raise ChangedMeanwhile
         tried_again(self._put_in_place)
+        if stored.live:
+            index_by_line(self._connection, self.log_id)
         stored.version += 1
         stored.through = last_line if stored.live else 0
         stored.files, stored.rows, stored.reasons = list(files), len(log), dict(reasons)
@@ -182,6 +194,12 @@ def add_partition(connection: Any, model: Any, log_id: int) -> None:
     """Make room for a log in a partitioned table, while others read and write there."""
     for statement in ("CREATE TABLE {part} (LIKE {whole} INCLUDING DEFAULTS)", _ATTACH):
         _run(connection, statement, model, log_id)
+
+
+def index_by_line(connection: Any, log_id: int) -> None:
+    """Let the rows of a live log be found by their lines: each time it has grown, its last ones are
+    asked for. Other logs are read whole, and an index would only slow their coming in."""
+    _run(connection, "CREATE INDEX ON {part} (line)", Row, log_id)
 
 
 def copy_rows(connection: Any, table: str, log_id: int, columns: dict[str, Column]) -> None:
@@ -240,37 +258,73 @@ def _records(columns: dict[str, Column], log_id: int, rows: slice) -> bytes:
 def read_log(
     engine: Engine,
     log_id: int,
-    after: int = 0,
     through: int = LAST_LINE,
     users: Sequence[int] | None = None,
 ) -> Log:
-    """A stored log, or its rows after one line, up to and with another, or of these users.
+    """A stored log, or its rows up to and with a line, or of these users; codes are as they stand
+    there.
 
     Its `file` terms are `LOG/FILE`, which are unique among all logs.
     """
-    statement = sql.SQL(
-        "COPY (SELECT {} FROM {} WHERE line > {} AND line <= {} AND {}) TO STDOUT (FORMAT BINARY)"
-    ).format(
-        sql.SQL(", ").join(map(sql.Identifier, _COLUMNS)),
-        sql.Identifier(partition(Row, log_id)),
-        sql.Literal(after),
-        sql.Literal(through),
-        sql.SQL("true") if users is None else sql.SQL('"user" = ANY({})').format(list(users)),
-    )
+    own = sql.SQL("true") if users is None else sql.SQL('"user" = ANY({})').format(list(users))
+    where = sql.SQL("line <= {} AND {}").format(through, own)
     with Session(engine) as session:
-        connection: Any = session.connection().connection.driver_connection
-        with connection.cursor() as cursor, cursor.copy(statement) as copy:
-            data = b"".join(copy)
-        records = np.frombuffer(data[len(_SIGNATURE) : -len(_TRAILER)], _RECORD)
-        columns = {name: records[name].astype(dtype) for name, dtype in DTYPES.items()}
-        columns["time"] += _POSTGRES_EPOCH
-        terms: dict[str, list[str]] = {}
+        columns, terms = _columns(session, log_id, where), {}
         for name in DICTIONARIES:
             query = select(Term.text).where(Term.log_id == log_id, Term.dictionary == name)
             terms[name] = list(session.scalars(query.order_by(Term.code)))
-        files = session.get_one(StoredLog, log_id).files
-    terms["file"] = [file_key(log_id, number) for number in range(len(files))]
+        terms["file"] = _files(session, log_id)
     return Log(columns, terms)
+
+
+def read_tail(engine: Engine, log_id: int, after: int, through: int) -> Log:
+    """The rows of a live log after one line, up to and with another, as `read_log` tells them, but
+    with the terms alone that they have: what it costs does not grow with the log."""
+    where = sql.SQL("line > {} AND line <= {}").format(after, through)
+    with Session(engine) as session:
+        columns, terms, codings = _columns(session, log_id, where), {}, {}
+        for name in DICTIONARIES:
+            used = _used(columns, name)
+            terms[name] = _texts(session, log_id, name, used)
+            codings[name] = np.full(int(used.max(initial=NONE)) + 1, NONE, "int32")
+            codings[name][used] = np.arange(len(used), dtype="int32")
+        terms["file"] = _files(session, log_id)
+        codings["file"] = np.arange(len(terms["file"]), dtype="int32")
+    return Log(recoded(columns, codings), terms)
+
+
+def _columns(session: Session, log_id: int, where: sql.Composable) -> dict[str, Column]:
+    statement = sql.SQL("COPY (SELECT {} FROM {} WHERE {}) TO STDOUT (FORMAT BINARY)").format(
+        sql.SQL(", ").join(map(sql.Identifier, _COLUMNS)),
+        sql.Identifier(partition(Row, log_id)),
+        where,
+    )
+    connection: Any = session.connection().connection.driver_connection
+    with connection.cursor() as cursor, cursor.copy(statement) as copy:
+        data = b"".join(copy)
+    records = np.frombuffer(data[len(_SIGNATURE) : -len(_TRAILER)], _RECORD)
+    columns = {name: records[name].astype(dtype) for name, dtype in DTYPES.items()}
+    columns["time"] += _POSTGRES_EPOCH
+    return columns
+
+
+def _used(columns: Mapping[str, Column], dictionary: str) -> Column:
+    """The codes of a dictionary that columns have, in order."""
+    own = [columns[name] for name, of in DICTIONARY_OF.items() if of == dictionary]
+    used = np.unique(np.concatenate(own))
+    return used[used != NONE]
+
+
+def _texts(session: Session, log_id: int, dictionary: str, codes: Column) -> list[str]:
+    """The terms of these codes, of which there is one each."""
+    query = select(Term.text).where(Term.log_id == log_id, Term.dictionary == dictionary)
+    some = query.where(Term.code == func.any(cast(codes.tolist(), ARRAY(Integer))))
+    return list(session.scalars(some.order_by(Term.code))) if len(codes) else []
+
+
+def _files(session: Session, log_id: int) -> list[str]:
+    files = session.get_one(StoredLog, log_id).files
+    return [file_key(log_id, number) for number in range(len(files))]
 
 
 def file_key(log_id: int, number: int) -> str:

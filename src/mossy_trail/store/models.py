@@ -189,7 +189,7 @@ class Row(Base):
     via: Mapped[int] = mapped_column(SmallInteger)
     props: Mapped[int]
     account: Mapped[int] = mapped_column(server_default="-1")
-    # Rows are read whole, never looked up: an index would only slow their coming in.
+    # Only those of a live log have an index: see `logs.index_by_line`.
     __mapper_args__ = {"primary_key": ["log_id", "file", "line"]}  # noqa: RUF012
 
 

@@ -24,7 +24,7 @@ from mossy_trail.core.model.log import Codes, Log, each_part, merge, parts_neede
 from mossy_trail.core.model.people import people
 from mossy_trail.store.folder import MAKING, Folder, LogParts, write_parts
 from mossy_trail.store.installs import read_installs, write_installs
-from mossy_trail.store.logs import LAST_LINE, read_log
+from mossy_trail.store.logs import LAST_LINE, read_log, read_tail
 
 SMALL_TAIL = 20_000
 """Rows of a live log that are put into parts in memory, however few these are."""
@@ -45,7 +45,10 @@ class Stamp(NamedTuple):
 
     def read(self, engine: Engine, after: int = 0) -> Log:
         """These rows, or those after a line; not what a live log has grown by since."""
-        return read_log(engine, self.log, after, self.through or LAST_LINE)
+        through = self.through or LAST_LINE
+        if after:
+            return read_tail(engine, self.log, after, through)
+        return read_log(engine, self.log, through)
 
 
 class Loaded(NamedTuple):
