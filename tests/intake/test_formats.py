@@ -464,6 +464,21 @@ def test_texts_that_a_parquet_file_has_in_a_dictionary_are_those_of_its_rows(
             assert found.log.columns[name].tolist() == expected.log.columns[name].tolist(), name
 
 
+@pytest.mark.parametrize("in_a_dictionary", [True, False])
+def test_text_of_a_parquet_file_that_is_not_utf_8_is_read_as_far_as_it_can_be(
+    tmp_path: Path, in_a_dictionary: bool
+) -> None:
+    broken = pa.array([b"Home", b"D\xfftail", None, b"Home"], pa.binary())
+    screen = pa.Array.from_buffers(pa.string(), 4, broken.buffers())
+    times = [f"2026-05-04T10:00:0{i}Z" for i in range(4)]
+    table = pa.table({"time": times, "user": ["a", "b", "", "d"], "screen": screen})
+    path = tmp_path / "log.parquet"
+    parquet_file.write_table(table, path, use_dictionary=in_a_dictionary)
+    reading = read_files([path])
+    assert reading.log.terms["screen"] == ["Home", "D\N{REPLACEMENT CHARACTER}tail"]
+    assert [(row.line, row.reason) for row in reading.set_aside] == [(3, "no user")]
+
+
 @pytest.mark.parametrize("batch", [1, 30, 500, 1 << 20])
 def test_a_parquet_file_reads_alike_however_its_rows_are_grouped(
     demo: Demo, tmp_path: Path, batch: int, monkeypatch: pytest.MonkeyPatch

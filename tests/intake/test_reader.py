@@ -356,6 +356,7 @@ def test_rows_that_memory_is_not_to_hold_are_piled_up_in_files(
     demo: Demo, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     in_memory = read_files([demo.csv, demo.json_lines]).log
+    monkeypatch.setattr(pile, "FEW", 500)
     monkeypatch.setattr(pile, "MOST_IN_MEMORY", 1000)
     in_files = read_files([demo.csv, demo.json_lines]).log
     assert in_files.terms == in_memory.terms

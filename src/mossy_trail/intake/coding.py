@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from itertools import islice
 from types import MappingProxyType
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from mossy_trail.core.ahead import two_at_once
 from mossy_trail.core.kernel import inner_kernel, kernel, read_only
 from mossy_trail.core.model.log import DICTIONARIES, EVENT, NONE, OUTCOME, VIAS, Column, recode
+from mossy_trail.intake.texts import Codes, Texts
 
 _CODED = {
     "user": "user",
@@ -30,8 +31,8 @@ _CODED = {
 _FIELD_OF = {"origin": "from"}
 _FAR = 2**31 - 1
 
-Codes = NDArray[np.int32]
-Distinct = tuple[Codes, list[str]]
+Distinct = tuple[Codes, pa.Array]
+"""Per row its place among the different texts of a column, −1 where it has none; and these."""
 _CUSTOM = EVENT["custom"]
 
 
@@ -42,27 +43,24 @@ class Coder:
     """
 
     def __init__(self, terms: Mapping[str, Sequence[str]] = MappingProxyType({})) -> None:
-        self._code_of: dict[str, dict[str, int]] = {
-            name: {text: code for code, text in enumerate(terms.get(name, ()))}
-            for name in DICTIONARIES
-        }
-        self._params: dict[str, int] = {}
+        self._texts = {name: Texts(terms.get(name, ())) for name in DICTIONARIES}
+        self._params, self._params_codes = Texts(), np.empty(0, "int32")
 
     @property
     def terms(self) -> dict[str, list[str]]:
         """Per dictionary the strings so far, in the order of their codes."""
-        return {name: list(codes) for name, codes in self._code_of.items()}
+        return {name: texts.all() for name, texts in self._texts.items()}
 
     @property
     def sizes(self) -> dict[str, int]:
         """How many each dictionary has."""
-        return {name: len(codes) for name, codes in self._code_of.items()}
+        return {name: len(texts) for name, texts in self._texts.items()}
 
     def terms_since(self, sizes: Mapping[str, int]) -> Iterator[tuple[str, int, str]]:
         """Dictionary, code and string of those that have come since it had so many."""
-        for name, codes in self._code_of.items():
-            added = list(islice(reversed(codes.items()), len(codes) - sizes[name]))
-            yield from ((name, code, text) for text, code in reversed(added))
+        for name, texts in self._texts.items():
+            added = texts.since(sizes[name]).to_pylist()
+            yield from ((name, code, text) for code, text in enumerate(added, sizes[name]))
 
     def columns(
         self, distinct: Mapping[str, Distinct], properties: Sequence[str]
@@ -73,13 +71,10 @@ class Coder:
             for name, dictionary in _CODED.items()
         }
         codes, words = distinct["event"]
-        events = [EVENT.get(word, _CUSTOM) for word in words]
+        events = [EVENT.get(word, _CUSTOM) for word in words.to_pylist()]
         event = recode(codes, np.array(events, "int32"))
-        custom = [
-            self._code("word", word) if event == _CUSTOM else NONE
-            for word, event in zip(words, events, strict=True)
-        ]
-        built["word"] = recode(codes, np.array(custom, "int32"))
+        own = pc.if_else(pa.array([event == _CUSTOM for event in events], pa.bool_()), words, None)
+        built["word"] = recode(codes, self._codes("word", own))
         built["event"] = np.where(codes == NONE, EVENT["screen_view"], event)
         built["order"] = _numbers(distinct["order"], _whole, "int64")
         built["count"] = _numbers(distinct["count"], lambda text: min(_whole(text), _FAR), "int32")
@@ -93,32 +88,29 @@ class Coder:
 
     def _coded(self, dictionary: str, distinct: Distinct) -> Column:
         codes, texts = distinct
-        if dictionary == "params":
-            coding = [self._params_code(text) for text in texts]
-        else:
-            coding = self._codes(dictionary, texts)
-        return recode(codes, np.array(coding, "int32"))
+        own = self._codes_of_params if dictionary == "params" else self._codes
+        return recode(codes, own(dictionary, texts))
 
-    def _code(self, dictionary: str, text: str) -> int:
-        return self._codes(dictionary, [text])[0]
+    def _codes(self, dictionary: str, texts: pa.Array) -> Codes:
+        # PostgreSQL has no such character in text
+        if pc.any(pc.match_substring(texts, "\0")).as_py():
+            texts = pc.replace_substring(texts, "\0", "\N{SYMBOL FOR NULL}")
+        return self._texts[dictionary].numbers(texts)
 
-    def _codes(self, dictionary: str, texts: Sequence[str]) -> list[int]:
-        known = self._code_of[dictionary]
-        if "\0" in "".join(texts):  # which PostgreSQL does not have in text
-            texts = [text.replace("\0", "\N{SYMBOL FOR NULL}") for text in texts]
-        return [known.setdefault(text, len(known)) for text in texts]
+    def _codes_of_params(self, dictionary: str, texts: pa.Array) -> Codes:
+        """By what they say, which is told once of each text."""
+        known = len(self._params)
+        numbers = self._params.numbers(texts)
+        fresh = [_canonical(text) for text in self._params.since(known).to_pylist()]
+        codes = self._codes(dictionary, pa.array(fresh, pa.string()))
+        self._params_codes = np.append(self._params_codes, codes)
+        return recode(numbers, self._params_codes)
 
-    def _params_code(self, text: str) -> int:
-        code = self._params.get(text)
-        if code is None:
-            code = self._params[text] = self._code("params", _canonical(text))
-        return code
-
-    def _properties(self, rows: int, given: list[tuple[str, Codes, list[str]]]) -> Column:
+    def _properties(self, rows: int, given: list[tuple[str, Codes, pa.Array]]) -> Column:
         """One code per distinct set of properties; its term is the set as JSON."""
         row_sets, sets = np.zeros(rows, "int32"), [{}]  # type: ignore[var-annotated]
-        for name, codes, texts in given:
-            width = len(texts) + 1
+        for name, codes, own in given:
+            texts, width = own.to_pylist(), len(own) + 1
             row_sets, met = _paired(row_sets, codes, width, len(sets) * width)
             sets = [
                 {**sets[pair // width], name: texts[pair % width - 1]}
@@ -126,11 +118,8 @@ class Coder:
                 else sets[pair // width]
                 for pair in met.tolist()
             ]
-        coding = [
-            self._code("props", json.dumps(found, ensure_ascii=False)) if found else NONE
-            for found in sets
-        ]
-        return recode(row_sets, np.array(coding, "int32"))
+        told = [json.dumps(found, ensure_ascii=False) if found else None for found in sets]
+        return recode(row_sets, self._codes("props", pa.array(told, pa.string())))
 
 
 CODED = pa.dictionary(pa.int32(), pa.string())
@@ -195,18 +184,15 @@ def _whole_array(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
 def _as_met(column: pa.ChunkedArray) -> Distinct:
     """What `_distinct` tells, of a coded column. Its dictionaries are of a chunk each, and may have
     texts that no row has, in another order, and one of them twice."""
-    codes = np.empty(len(column), "int32")
-    code_of: dict[str, int] = {}
-    begin = 0
+    codes, met, begin = np.empty(len(column), "int32"), Texts(), 0
     for chunk in column.chunks:
-        numbers = _buffers(chunk.indices)
-        used = _used(*numbers, len(chunk.dictionary))
-        texts = chunk.dictionary.take(pa.array(used)).to_pylist()
+        places = _buffers(chunk.indices)
+        used = _used(*places, len(chunk.dictionary))
         coding = np.full(len(chunk.dictionary), NONE, "int32")
-        coding[used] = [code_of.setdefault(text, len(code_of)) if text else NONE for text in texts]
-        _code(*numbers, coding, codes[begin : begin + len(chunk)])
+        coding[used] = met.numbers(chunk.dictionary.take(pa.array(used)))
+        _code(*places, coding, codes[begin : begin + len(chunk)])
         begin += len(chunk)
-    return codes, list(code_of)
+    return codes, met.since(0).cast(pa.string())
 
 
 def _buffers(indices: pa.Int32Array) -> tuple[Codes, NDArray[np.uint8], int]:
@@ -287,7 +273,7 @@ def of_rows(distinct: Distinct, rows: NDArray[np.bool_]) -> Distinct:
     """The same of some of the rows alone."""
     codes, texts = distinct
     places, used = _in_order_met(read_only(codes[rows]), len(texts))
-    return places, [texts[code] for code in used]
+    return places, texts.take(pa.array(used))
 
 
 def distinct_of(table: pa.Table) -> dict[str, Distinct]:
@@ -296,16 +282,15 @@ def distinct_of(table: pa.Table) -> dict[str, Distinct]:
 
 
 def _distinct(column: pa.ChunkedArray) -> Distinct:
-    """Codes per row and the distinct texts they stand for; −1 for null and for empty text."""
     if column.null_count == len(column):
-        return np.full(len(column), NONE, "int32"), []
+        return np.full(len(column), NONE, "int32"), pa.array([], pa.string())
     return _as_met(column if is_coded(column.type) else texts(column).dictionary_encode())
 
 
 def _numbers(distinct: Distinct, value: Callable[[str], int], dtype: str) -> Column:
     """Per row the number that its text stands for; −1 where it has none."""
     codes, texts = distinct
-    return recode(codes, np.array([value(text) for text in texts], dtype)).astype(dtype)
+    return recode(codes, np.array([value(text) for text in texts.to_pylist()], dtype)).astype(dtype)
 
 
 def _whole(text: str) -> int:

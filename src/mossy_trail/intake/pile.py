@@ -8,45 +8,66 @@ from typing import IO
 
 import numpy as np
 
-from mossy_trail.core.ahead import two_at_once
 from mossy_trail.core.model.log import DTYPES, Column
 
+FEW = 500_000
+"""Rows whose pieces are joined at the end."""
 MOST_IN_MEMORY = 20_000_000
 """Rows that are piled up in memory, about 1.5 GB."""
 
 
 class Pile:
-    """Pieces of columns, one on the other."""
+    """Pieces of columns, one on the other: of few rows as they come; of more, in room for the most
+    that there can be, which takes no memory before it is written to; of too many, in files."""
 
     def __init__(self) -> None:
         self._pieces: list[dict[str, Column]] = []
         self._rows = 0
+        self._room: dict[str, Column] = {}
         self._files: dict[str, IO[bytes]] = {}
 
     def add(self, piece: dict[str, Column]) -> None:
-        self._pieces.append(dict(piece))
+        begin = self._rows
         self._rows += len(piece["time"])
-        if self._rows > MOST_IN_MEMORY:
-            self._put_down()
+        if self._rows <= FEW:
+            self._pieces.append(dict(piece))
+            return
+        if begin <= FEW:
+            self._make_room()
+        if self._rows > MOST_IN_MEMORY and not self._files:
+            self._put_down(begin)
+        if self._files:
+            self._write(piece)
+        else:
+            for name, column in self._room.items():
+                column[begin : self._rows] = piece[name]
 
-    def _put_down(self) -> None:
-        """Write the pieces to a file of each column, which nobody else sees."""
-        self._files = self._files or {name: TemporaryFile() for name in DTYPES}  # noqa: SIM115
-        for name, file in self._files.items():
+    def _make_room(self) -> None:
+        for name, dtype in DTYPES.items():
+            self._room[name] = np.empty(MOST_IN_MEMORY, dtype)
+            begin = 0
             for piece in self._pieces:
-                file.write(np.ascontiguousarray(piece.pop(name)).data)
+                self._room[name][begin : begin + len(piece[name])] = piece[name]
+                begin += len(piece[name])
         self._pieces.clear()
-        self._rows = MOST_IN_MEMORY  # from now on each piece follows at once
+
+    def _put_down(self, rows: int) -> None:
+        """Write what there is to a file of each column, which nobody else sees."""
+        self._files = {name: TemporaryFile() for name in DTYPES}  # noqa: SIM115
+        self._write({name: column[:rows] for name, column in self._room.items()})
+        self._room.clear()
+
+    def _write(self, piece: dict[str, Column]) -> None:
+        for name, file in self._files.items():
+            file.write(np.ascontiguousarray(piece[name]).data)
 
     def taken(self) -> dict[str, Column]:
-        """The whole columns; the pieces are let go column by column, so that few are in memory
-        twice."""
-        if not self._files:
-            return dict(zip(DTYPES, two_at_once(self._joined, DTYPES), strict=True))
-        return {name: self._mapped(name) for name in DTYPES}
-
-    def _joined(self, name: str) -> Column:
-        return np.concatenate([piece.pop(name) for piece in self._pieces])
+        """The whole columns."""
+        if self._files:
+            return {name: self._mapped(name) for name in DTYPES}
+        if self._room:
+            return {name: column[: self._rows] for name, column in self._room.items()}
+        return {name: np.concatenate([piece[name] for piece in self._pieces]) for name in DTYPES}
 
     def _mapped(self, name: str) -> Column:
         """What is written to it goes into no file."""

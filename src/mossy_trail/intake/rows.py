@@ -137,8 +137,9 @@ def flaws_of(distinct: Mapping[str, Distinct], time: NDArray[np.int64]) -> NDArr
     flaws = np.where((event == NONE) & (screen == NONE), REASONS.index(NO_EVENT), 0)
     flaws[user == NONE] = REASONS.index(NO_USER)
     flaws[time == BAD] = REASONS.index(BAD_TIME)
-    if LEFT_OUT in words:
-        flaws[event == words.index(LEFT_OUT)] = REASONS.index(NOT_WANTED)
+    left_out = words.index(LEFT_OUT).as_py()
+    if left_out != NONE:
+        flaws[event == left_out] = REASONS.index(NOT_WANTED)
     return flaws.astype("uint8")
 
 

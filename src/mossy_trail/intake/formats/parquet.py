@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 import pyarrow.parquet as parquet
 from numpy.typing import NDArray
 
-from mossy_trail.intake.coding import by_text, coded, is_coded
+from mossy_trail.intake.coding import by_text, coded, is_coded, texts
 from mossy_trail.intake.errors import UnusableFile
 from mossy_trail.intake.formats.csv import distinct_names
 from mossy_trail.intake.records import GOOD, LONGEST_ROW, TOO_LONG, Block
@@ -40,7 +40,7 @@ class Parquet:
                 file = parquet.ParquetFile(source.path, read_dictionary=coded)
             begun, rows = source.line, max(file.metadata.num_rows, 1)
             for table in _tables(file):
-                table = table.rename_columns(distinct_names(table.column_names))
+                table = _readable(table).rename_columns(distinct_names(table.column_names))
                 block = TableBlock(table, np.arange(len(table)) + source.line)
                 source.line += len(table)
                 source.pass_by((source.line - begun) / rows)
@@ -76,6 +76,22 @@ def _groups_together(file: parquet.FileMetaData) -> Iterator[list[int]]:
         rows += more
     if groups:
         yield groups
+
+
+def _readable(table: pa.Table) -> pa.Table:
+    """The table; of text that is not UTF-8, which the format's writers do not all look at, as much
+    as can be read."""
+    for place, field in enumerate(table.schema):
+        column = table.column(place)
+        if not (_is_text(field.type) or is_coded(field.type)):
+            continue
+        try:
+            for each in column.chunks:
+                (each.dictionary if is_coded(field.type) else each).validate(full=True)
+        except pa.ArrowInvalid:
+            own = _as_text(texts(column).cast(pa.binary()))
+            table = table.set_column(place, field.name, own)
+    return table
 
 
 class TableBlock:
