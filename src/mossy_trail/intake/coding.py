@@ -195,6 +195,9 @@ def _as_met(column: pa.ChunkedArray) -> Distinct:
     return codes, met.since(0).cast(pa.string())
 
 
+_NONE_IS_NULL = read_only(np.empty(0, "u1"))
+
+
 def _buffers(indices: pa.Int32Array) -> tuple[Codes, NDArray[np.uint8], int]:
     """The numbers; the bits of those that are not null, none if all are; and where these begin."""
     bits, numbers = (np.frombuffer(own or b"", "u1") for own in indices.buffers())
@@ -255,25 +258,14 @@ def _pairs_in_order_met(sets: Codes, codes: Codes, width: int, size: int) -> tup
     return places, order[:count].copy()
 
 
-@kernel
-def _in_order_met(codes: Column, size: int) -> tuple[Column, Column]:
-    """Each code's number in the order in which codes first appear, and the codes in that order."""
-    numbers, order = np.full(size, -1, np.int32), np.empty(size, np.int32)
-    places, count = np.empty(len(codes), np.int32), 0
-    for i in range(len(codes)):
-        code = codes[i]
-        if code >= 0 and numbers[code] < 0:
-            numbers[code], order[count] = count, code
-            count += 1
-        places[i] = numbers[code] if code >= 0 else -1
-    return places, order[:count].copy()
-
-
 def of_rows(distinct: Distinct, rows: NDArray[np.bool_]) -> Distinct:
     """The same of some of the rows alone."""
     codes, texts = distinct
-    places, used = _in_order_met(read_only(codes[rows]), len(texts))
-    return places, texts.take(pa.array(used))
+    own = codes[rows]
+    used = _used(read_only(own[own != NONE]), _NONE_IS_NULL, 0, len(texts))
+    coding = np.full(len(texts), NONE, "int32")
+    coding[used] = np.arange(len(used))
+    return recode(own, coding), texts.take(pa.array(used))
 
 
 def distinct_of(table: pa.Table) -> dict[str, Distinct]:

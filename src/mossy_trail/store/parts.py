@@ -91,8 +91,7 @@ class PartsCache:
     ) -> Loaded:
         found = self._find(app_id, stamps)
         if found:
-            written, loaded = found
-            rows = sum(map(len, loaded.parts))
+            written, loaded, rows = found
             tail = self.tail(written, stamps, rows)
             if tail is not None and not len(tail):
                 return loaded
@@ -119,8 +118,9 @@ class PartsCache:
             return None
         return merge([stamp.read(self._engine, line) for stamp, line in grown])
 
-    def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], Loaded] | None:
-        """Parts of these logs, in which at most rows of live ones are missing."""
+    def _find(self, app_id: int, stamps: Sequence[Stamp]) -> tuple[list[Stamp], Loaded, int] | None:
+        """Parts of these logs, in which at most rows of live ones are missing, and how many rows
+        they have."""
         found = []
         for folder in self._folder.glob(f"app-{app_id}.*"):
             if folder.suffix == MAKING:
@@ -131,7 +131,7 @@ class PartsCache:
                 if _grown(written, stamps) is not None:
                     parts.check()
                     loaded = Loaded(self._held(parts), read_installs(parts.folder))
-                    found.append((written, loaded))
+                    found.append((written, loaded, sum(parts.rows)))
             except (OSError, ValueError, LookupError) as error:
                 _note.warning("a cache of parts is broken", folder=folder.name, error=str(error))
         return max(found, key=lambda one: one[0], default=None)
