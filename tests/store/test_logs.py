@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import gc
 import json
+import random
 import shutil
 import threading
+import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -376,6 +378,44 @@ def test_a_study_grows_with_live_rows_and_is_made_anew_behind(
     del made, anew
     gc.collect()
     assert [len(list(folder.glob("app-*"))) for folder in folders] == [int(memory == 1), 1]
+
+
+def test_a_study_that_many_ask_for_while_rows_come_is_made_once(
+    engine: Engine, app_id: int, demo_log: Log, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Who looked for new rows before another put newer ones into it does not take it for old."""
+    monkeypatch.setattr(studies, "FEWEST_TO_GROW", 0)
+    monkeypatch.setattr(studies, "LONGEST_REST", 0.0)
+    monkeypatch.setattr(studies, "REST_OF_GROWN", 0.0)
+    store(engine, app_id, demo_log)
+    live, kept = LiveLogs(engine), studies_in(engine, tmp_path)
+    made: list[Study] = []
+    make, look = kept._make, kept._version
+
+    def look_slowly(app_id: int) -> studies.Version:
+        found = look(app_id)
+        time.sleep(random.Random(threading.get_native_id()).random() / 20)
+        return found
+
+    monkeypatch.setattr(kept, "_version", look_slowly)
+    monkeypatch.setattr(kept, "_make", lambda *asked: made.append(make(*asked)) or made[-1])
+    sent = threading.Event()
+
+    def ask() -> None:
+        while not sent.is_set():
+            kept.of(app_id)
+
+    kept.of(app_id)
+    with ThreadPoolExecutor(4) as pool:
+        asking = [pool.submit(ask) for _ in range(4)]
+        for number in range(12):
+            send(live, app_id, number, user="somebody", screen="Live")
+            kept.of(app_id)
+        sent.set()
+        for asked in asking:
+            asked.result()
+    assert kept.of(app_id).rows == len(demo_log) + 12
+    assert len(made) == 1
 
 
 def test_what_was_put_into_files_goes_on_being_asked_until_it_is_let_go(

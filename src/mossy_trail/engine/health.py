@@ -63,8 +63,8 @@ def _unread_words(study: Study) -> dict[str, int]:
     """The most used words that are no events of ours, with their rows."""
 
     def ask(steps: Steps) -> NDArray[np.int64]:
-        words = steps.log.terms["word"]
-        return np.bincount(steps.log.columns["word"] + 1, minlength=len(words) + 1)[1:]
+        words, word = steps.log.terms["word"], steps.log.columns["word"]
+        return np.bincount(word[word != NONE], minlength=len(words))
 
     rows = np.asarray(sum(study.each(ask)))
     counts = Counter({study.terms["word"][code]: int(rows[code]) for code in np.flatnonzero(rows)})

@@ -32,7 +32,9 @@ ANEW = "anew"
 FEWEST_TO_GROW = 500_000
 """Rows of a study from which on live ones are put beside them, instead of making it anew."""
 LONGEST_REST = 15.0
-"""Seconds that figures may lag behind live rows, however long a study takes."""
+"""Seconds that figures may lag behind live rows, however long a study takes to be made."""
+REST_OF_GROWN = 0.5
+"""Likewise where live rows are only put beside one that is in memory."""
 
 
 def most_lately(study: Study) -> int:
@@ -70,7 +72,8 @@ class _Made:
     def rests(self, version: Version) -> bool:
         """It was made so lately that doing so again for a few live rows would keep a core busy."""
         only_live = self.version.differs_in_live_rows_only(version)
-        rest = self.took if self.study.shelved else min(self.took, LONGEST_REST)
+        most = REST_OF_GROWN if self.grew else LONGEST_REST
+        rest = self.took if self.study.shelved else min(self.took, most)
         return only_live and monotonic() - self.at < rest
 
     def lags(self, version: Version) -> bool:
@@ -105,8 +108,8 @@ class Studies:
 
     def of(self, app_id: int) -> Study:
         """The study of an app's logs under its newest map."""
-        version = self._version(app_id)
         with self._locks[app_id]:
+            version = self._version(app_id)  # one asked for outside may be older than what is made
             made = self._made.get(app_id)
             if made is None or made.version != version:
                 made = self._made_of(app_id, made, version)

@@ -44,9 +44,9 @@ MOST_LABELS = 4
 MOST_BYTES = 512 << 20
 """Memory for what measures say happened in which journeys, so that Compare and Findings ask once
 what they both look at."""
-LARGE_ENOUGH = ROWS_PER_PART
-"""Rows of users who had some lately from which on they are not replayed anew with each that comes,
-but those alone that are of its users."""
+LARGE_ENOUGH = ROWS_PER_PART // 2
+"""Rows of users who had some lately from which on these are a part that rests, but for the users of
+rows that come; while it has fewer, all of it is replayed anew with them."""
 ENOUGH_TO_LEARN = 100_000
 """Rows that tell how usual each move is in an app."""
 Answer = TypeVar("Answer")
@@ -159,9 +159,9 @@ class Study:
         is to grow. None where it has to be made anew: where only all rows tell who these are of, or
         names mean something else by those that are new.
 
-        These users come together in the last part, and leave those that they were in; when it is
-        large enough, it is a part like others. How usual moves are is as it was learned when the
-        study was made.
+        These users come together in the last part, and leave those that they were in; while it is
+        large enough, it rests like others. How usual moves are is as it was learned when the study
+        was made.
         """
         if not self.parts or self._installs is None:
             return None
@@ -204,8 +204,8 @@ class Study:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
         is known of those that stayed as they were, by their places."""
         terms, grown = tail.log.terms, before._grown_from
-        still_open = grown < len(before._logs) and len(before._logs[-1]) < LARGE_ENOUGH
-        resting = range(len(before._logs) - still_open)
+        rests = [i < grown or len(log) >= LARGE_ENOUGH for i, log in enumerate(before._logs)]
+        resting, small = np.flatnonzero(rests).tolist(), np.flatnonzero(~np.array(rests)).tolist()
 
         def without(i: int) -> tuple[Log, Steps, Log]:
             log, steps = Log(before._logs[i].columns, terms), before.parts[i]
@@ -215,9 +215,9 @@ class Study:
             return log, steps.under(terms, places), gone
 
         found = list(threads.map(without, resting))
-        last = [Log(before._logs[-1].columns, terms)] if still_open else []
+        beside = [Log(before._logs[i].columns, terms) for i in small]
         moved = [gone for *_, gone in found]
-        together = tail.joined_by([*last, *moved])
+        together = tail.joined_by([*beside, *moved])
         left = [one for one in zip(resting, found, strict=True) if len(one[1][0])]
         self._logs = [log for _, (log, *_) in left]
         self.parts = [steps for _, (_, steps, _) in left]
