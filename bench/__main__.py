@@ -146,10 +146,11 @@ links: by pattern, source and start, how each landed, what came after, how long 
 sessions and users; the peers count opened and landed by pattern. Of sign-in: stages, ways and
 times; the peers count stages. Loops and drop-offs find every loop; the peers count ways back.
 
-**Reading.** 10 million rows of CSV take 17 s of a core, those of Parquet (its times are moments) 7.5;
-of both, sorting takes 1.6. Parquet saves parsing (4.5 s), cutting into rows, so that a broken one is
-set aside by itself (1.5 s), reading times (1.5 s), and most of telling the texts of 15 columns apart
-(3.5 s), and takes 2 s to be unpacked. DuckDB keeps texts as they are, and stops at a broken row.
+**Reading.** 10 million rows of CSV take 17 s of a core, those of Parquet (its times are moments)
+7.5; of both, sorting takes 1.6. Parquet saves parsing (4.5 s), cutting into rows, so that a broken
+one is set aside by itself (1.5 s), reading times (1.5 s), and most of telling the texts of 15
+columns apart (3.5 s), and takes 2 s to be unpacked. DuckDB keeps texts as they are, and stops at a
+broken row.
 
 ## Unkind shapes
 Replay, in nanoseconds a row: where time is linear in rows, both are alike.
