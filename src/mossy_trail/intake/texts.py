@@ -30,7 +30,7 @@ class Texts:
     def __init__(self, begin: Sequence[str] = ()) -> None:
         self._count = 0
         self._bytes, self._edges = np.empty(0, "u1"), np.zeros(1, "i8")
-        self._hashes, self._slots = np.empty(0, "u8"), np.full(1, NONE, "i4")
+        self._hashes, self._slots = np.empty(0, "i8"), np.full(1, NONE, "i4")
         if begin:
             self._number(pa.array(begin, pa.string()), each=True)
 
@@ -106,13 +106,13 @@ def _is_same(
 
 
 @kernel
-def _slots(hashes: NDArray[np.uint64], size: int) -> Codes:
+def _slots(hashes: NDArray[np.int64], size: int) -> Codes:
     """A table of so many places, a power of two, in which each stands at its hash or after it."""
     slots = np.full(size, NONE, np.int32)
     for i in range(len(hashes)):
-        place = hashes[i] & np.uint64(size - 1)
+        place = hashes[i] & (size - 1)
         while slots[place] != NONE:
-            place = (place + np.uint64(1)) & np.uint64(size - 1)
+            place = (place + 1) & (size - 1)
         slots[place] = i
     return slots
 
@@ -123,7 +123,7 @@ def _numbered(
     data: NDArray[np.uint8],
     own: NDArray[np.uint8],
     edges: NDArray[np.int64],
-    hashes: NDArray[np.uint64],
+    hashes: NDArray[np.int64],
     slots: Codes,
     count: int,
     each: bool,
