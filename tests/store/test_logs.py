@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import gc
 import json
-import random
 import shutil
 import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
+from itertools import cycle
 from pathlib import Path
 
 import numpy as np
@@ -302,6 +302,12 @@ def test_what_a_live_log_has_grown_by_is_found_without_reading_the_rest(
             return "_line_idx" in str(connection.exec_driver_sql(asked).all())
 
     assert found_by_index()
+    with log_writer(engine, log_id) as writer:
+        writer.add_rows(whole.columns)
+        writer.add_terms(whole.terms)
+        writer.attach(app_id, FILES, whole, {}, last_line=40)
+    assert found_by_index(), "a live log that was read anew has it too"
+    assert same_rows(read_tail(engine, log_id, 30, 38), tail)
     for go, revision, found in ((command.downgrade, "-1", False), (command.upgrade, "+1", True)):
         with engine.begin() as connection:
             go(migrations(connection), revision)
@@ -392,9 +398,11 @@ def test_a_study_that_many_ask_for_while_rows_come_is_made_once(
     made: list[Study] = []
     make, look = kept._make, kept._version
 
+    delays = cycle([0.05, 0.0, 0.03, 0.01, 0.0, 0.04, 0.02])
+
     def look_slowly(app_id: int) -> studies.Version:
         found = look(app_id)
-        time.sleep(random.Random(threading.get_native_id()).random() / 20)
+        time.sleep(next(delays))  # so that others come between
         return found
 
     monkeypatch.setattr(kept, "_version", look_slowly)

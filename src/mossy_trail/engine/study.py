@@ -204,8 +204,9 @@ class Study:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
         is known of those that stayed as they were, by their places."""
         terms, grown = tail.log.terms, before._grown_from
-        rests = [i < grown or len(log) >= LARGE_ENOUGH for i, log in enumerate(before._logs)]
-        resting, small = np.flatnonzero(rests).tolist(), np.flatnonzero(~np.array(rests)).tolist()
+        lately = range(grown, len(before._logs))
+        small = [i for i in lately if len(before._logs[i]) < LARGE_ENOUGH]
+        resting = [i for i in range(len(before._logs)) if i not in small]
 
         def without(i: int) -> tuple[Log, Steps, Log]:
             log, steps = Log(before._logs[i].columns, terms), before.parts[i]

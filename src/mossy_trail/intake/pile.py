@@ -33,7 +33,7 @@ class Pile:
             self._pieces.append(dict(piece))
             return
         if begin <= FEW:
-            self._make_room()
+            self._make_room(begin)
         if self._rows > MOST_IN_MEMORY and not self._files:
             self._put_down(begin)
         if self._files:
@@ -42,14 +42,15 @@ class Pile:
             for name, column in self._room.items():
                 column[begin : self._rows] = piece[name]
 
-    def _make_room(self) -> None:
+    def _make_room(self, rows: int) -> None:
         for name, dtype in DTYPES.items():
             self._room[name] = np.empty(MOST_IN_MEMORY, dtype)
-            begin = 0
-            for piece in self._pieces:
-                self._room[name][begin : begin + len(piece[name])] = piece[name]
-                begin += len(piece[name])
+            self._room[name][:rows] = self._joined(name)
         self._pieces.clear()
+
+    def _joined(self, name: str) -> Column:
+        none = np.empty(0, DTYPES[name])
+        return np.concatenate([none, *(piece[name] for piece in self._pieces)])
 
     def _put_down(self, rows: int) -> None:
         """Write what there is to a file of each column, which nobody else sees."""
@@ -67,7 +68,7 @@ class Pile:
             return {name: self._mapped(name) for name in DTYPES}
         if self._room:
             return {name: column[: self._rows] for name, column in self._room.items()}
-        return {name: np.concatenate([piece[name] for piece in self._pieces]) for name in DTYPES}
+        return {name: self._joined(name) for name in DTYPES}
 
     def _mapped(self, name: str) -> Column:
         """What is written to it goes into no file."""
