@@ -35,6 +35,8 @@ from mossy_trail.store.models import StoredLog
 _note = structlog.get_logger()
 _AGAIN = 1.0
 """Seconds until the next try, when the database could not be reached."""
+_GATHER = 0.2
+"""Seconds in which events gather, that are then read at once: reading few costs as much as many."""
 
 
 @dataclass(frozen=True)
@@ -114,19 +116,20 @@ class LiveLogs:
             except Exception:
                 _note.exception("live events could not be read")
                 self._ended.wait(_AGAIN)
+            self._ended.wait(_GATHER)
 
     def read_in(self) -> None:
-        """Read all events into rows that are not yet."""
+        """Read all events into rows that have come by now, and are not yet."""
         behind = select(StoredLog).where(StoredLog.live, StoredLog.through < StoredLog.received)
-        while True:
+        whole = False
+        while not whole:
             with Session(self._engine, expire_on_commit=False) as session:
                 logs = list(session.scalars(behind))
-            if not logs:
-                return
-            for log in logs:
-                self._read_block(log)
+            done = [self._read_block(log) for log in logs]
+            whole = all(done)
 
-    def _read_block(self, log: StoredLog) -> None:
+    def _read_block(self, log: StoredLog) -> bool:
+        """Whether that is all which the log had received."""
         data = live.lines_after(self._engine, log.id, log.through)
         through = log.through + data.count(b"\n")
         records = cut_lines(data, log.through + 1, True)
@@ -144,10 +147,12 @@ class LiveLogs:
         new = list(coder.terms_since(known))
         aside = [(row.file, row.line, row.reason, row.text) for row in collector.set_aside]
         users = coder.sizes["user"]
-        if live.extend_log(self._engine, log, through, columns, new, aside, file, users):
+        stored = live.extend_log(self._engine, log, through, columns, new, aside, file, users)
+        if stored:
             self._coders[log.id] = (log.version, through, coder)
         else:
             self._coders.pop(log.id, None)
+        return stored and through >= log.received
 
     def _coder(self, log: StoredLog) -> Coder:
         """The codes given out so far: kept from the block before, or as the database has them.

@@ -268,9 +268,14 @@ def of_rows(distinct: Distinct, rows: NDArray[np.bool_]) -> Distinct:
     return recode(own, coding), texts.take(pa.array(used))
 
 
+_WORTH_TWO = 10_000
+"""Rows from which on two threads gain more than beginning them costs."""
+
+
 def distinct_of(table: pa.Table) -> dict[str, Distinct]:
     """The distinct texts of each column, and which of them each row has."""
-    return dict(zip(table.column_names, two_at_once(_distinct, table.columns), strict=True))
+    each = two_at_once if len(table) >= _WORTH_TWO else map
+    return dict(zip(table.column_names, each(_distinct, table.columns), strict=True))
 
 
 def _distinct(column: pa.ChunkedArray) -> Distinct:

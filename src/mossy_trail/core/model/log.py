@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import zlib
-from bisect import bisect_right
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -103,8 +102,8 @@ DICTIONARIES = ("user", "account", "session", "word", "screen", "uri", "params",
 
 Column = NDArray[Any]
 Number = TypeVar("Number", bound=np.generic)
-Stretch = tuple[int, int]
-"""From where to where, in a column."""
+Stretches = NDArray[np.int64]
+"""From where to where in a column, one after the other; shape (stretches, 2)."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -130,7 +129,7 @@ class Log:
             {name: _taken(read_only(c), own) for name, c in self.columns.items()}, self.terms
         )
 
-    def stretched(self, own: Sequence[Stretch]) -> Log:
+    def stretched(self, own: Stretches) -> Log:
         """The rows of some stretches, with the same dictionaries."""
         return Log(Stretched.of(self.columns, own), self.terms)
 
@@ -152,12 +151,12 @@ class Stretched(Mapping[str, Column]):
     """Some stretches of columns. Each is copied when it is first asked for: most questions need
     few of them."""
 
-    def __init__(self, whole: Mapping[str, Column], own: Sequence[Stretch]) -> None:
+    def __init__(self, whole: Mapping[str, Column], own: Stretches) -> None:
         self._whole, self._own = whole, own
         self._copied: dict[str, Column] = {}
 
     @classmethod
-    def of(cls, columns: Mapping[str, Column], own: Sequence[Stretch]) -> Stretched:
+    def of(cls, columns: Mapping[str, Column], own: Stretches) -> Stretched:
         if isinstance(columns, Stretched):
             return cls(columns._whole, within(columns._own, own))
         return cls(columns, own)
@@ -301,11 +300,10 @@ def users_with(log: Log, name: str, codes: Column) -> Column:
     return np.unique(log.columns["user"][np.isin(log.columns[name], codes)])
 
 
-def stretches(user: Column, users: NDArray[np.bool_]) -> list[Stretch]:
+def stretches(user: Column, users: NDArray[np.bool_]) -> Stretches:
     """From where to where a column of users has some of them. Where these are few, what is told of
     them is copied as it stands, which is much faster than one by one."""
-    edges = _edges(read_only(user), read_only(users))
-    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
+    return _edges(read_only(user), read_only(users)).reshape(-1, 2)
 
 
 @kernel
@@ -317,26 +315,41 @@ def _edges(user: Column, users: NDArray[np.bool_]) -> NDArray[np.int64]:
             edges.append(i)
     if inside:
         edges.append(len(user))
-    return np.array(edges)
+    return np.array(edges, np.int64)
 
 
-def within(outer: Sequence[Stretch], inner: Sequence[Stretch]) -> list[Stretch]:
-    """Where stretches of what stands in others are in the whole."""
-    begins = np.append(0, np.cumsum([b - a for a, b in outer], dtype="int64")).tolist()
-    found: list[Stretch] = []
+@kernel
+def within(outer: Stretches, inner: Stretches) -> Stretches:
+    """Where stretches of what stands in others are in the whole; both in order."""
+    found = np.empty((len(outer) + len(inner), 2), np.int64)
+    count, place, begin = 0, 0, 0  # where the one at `place` begins among what stands in them
     for a, b in inner:
-        place = bisect_right(begins, a) - 1
         while a < b:
-            end = min(b, begins[place + 1])
-            move = outer[place][0] - begins[place]
-            found.append((a + move, end + move))
-            a, place = end, place + 1
-    return found
+            end = begin + outer[place, 1] - outer[place, 0]
+            if a < end:
+                move = outer[place, 0] - begin
+                found[count, 0], found[count, 1] = a + move, min(b, end) + move
+                count += 1
+                a = min(b, end)
+            else:
+                place, begin = place + 1, end
+    return found[:count]
 
 
-def picked(column: NDArray[Number], own: Sequence[Stretch]) -> NDArray[Number]:
+def picked(column: NDArray[Number], own: Stretches) -> NDArray[Number]:
     """What stands in some stretches of a column."""
-    return np.concatenate([column[:0], *(column[a:b] for a, b in own)])
+    return _picked(read_only(column), own)
+
+
+@kernel
+def _picked(column: Column, own: Stretches) -> Column:
+    found = np.empty((own[:, 1] - own[:, 0]).sum(), column.dtype)
+    at = 0
+    for a, b in own:
+        for i in range(a, b):
+            found[at] = column[i]
+            at += 1
+    return found
 
 
 class Codes:

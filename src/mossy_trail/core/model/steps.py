@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import NamedTuple
@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.app_map import ROLE, Places
-from mossy_trail.core.model.log import NONE, Log, Stretch, picked, stretches
+from mossy_trail.core.model.log import NONE, Log, Stretches, picked, stretches
 
 MOVES = (
     "start",
@@ -263,10 +263,9 @@ class Steps:
             entry = int(self.entries.below[entry])
 
 
-def _standing(journeys: Sequence[Stretch], begins: NDArray[np.int32], end: int) -> list[Stretch]:
+def _standing(journeys: Stretches, begins: NDArray[np.int32], end: int) -> Stretches:
     """Where what stretches of journeys have stands, of which each has its own after the last's."""
-    edges = np.append(begins, end)
-    return [(int(edges[a]), int(edges[b])) for a, b in journeys]
+    return np.append(begins.astype("int64"), end)[journeys]
 
 
 def _begins(counts: NDArray[np.int32]) -> NDArray[np.int32]:
