@@ -16,6 +16,7 @@ from mossy_trail.core.inference.draft import draft
 from mossy_trail.core.model.log import split
 from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope, Unit
+from mossy_trail.core.model.steps import count_users
 from mossy_trail.engine import export, patterns, pictures
 from mossy_trail.engine import journeys as listing
 from mossy_trail.engine.compare import Comparison, Sides, compare
@@ -85,7 +86,7 @@ class Trail:
         self._study, self._scope = study, scope or Scope()
 
     def __repr__(self) -> str:
-        users = len(np.unique(self._study.index.user[self._inside]))
+        users = count_users(self._study.index.user[self._inside])
         return f"<Trail: {int(self._inside.sum()):,} journeys of {users:,} users>"
 
     @property

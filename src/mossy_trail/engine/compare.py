@@ -15,6 +15,7 @@ from mossy_trail.core.ahead import ahead
 from mossy_trail.core.measures.moments import Ways
 from mossy_trail.core.model.pattern import PatternError
 from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import count_users
 from mossy_trail.core.stats.clustered import Estimate, Gap, adjusted, estimates, gaps, gaps_within
 from mossy_trail.core.stats.medians import Middle, between, middle
 from mossy_trail.engine import (
@@ -171,7 +172,7 @@ def _compare(study: Study, scope: Scope, sides: Sides, asked: Sequence[Asked]) -
 
 
 def _group(study: Study, own: Mask) -> Group:
-    return Group(int(own.sum()), len(np.unique(study.index.user[own])))
+    return Group(int(own.sum()), count_users(study.index.user[own]))
 
 
 def masks_of(study: Study, scope: Scope, sides: Sides) -> tuple[Mask, Mask]:

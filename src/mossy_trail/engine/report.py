@@ -12,6 +12,7 @@ import numpy as np
 
 from mossy_trail.core.model.log import DAY
 from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import count_users
 from mossy_trail.core.stats.clustered import FEWEST_USERS
 from mossy_trail.engine import fit as fits
 from mossy_trail.engine.compare import Side
@@ -181,7 +182,7 @@ def facts(study: Study, scope: Scope) -> list[tuple[str, str]]:
     inside = scope_mask(study, scope)
     days = study.index.start[inside]
     span = f"{_day(int(days.min()))} to {_day(int(days.max()))}" if len(days) else "no journeys"
-    users = len(np.unique(study.index.user[inside]))
+    users = count_users(study.index.user[inside])
     fit = fits.measure(study, scope)
     share = percent(fit["landed"] / fit["told"]) if fit["told"] else "no moves are reported"
     app_map, _, data = study.version.partition(":")

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.model.log import DAY
 from mossy_trail.core.model.scope import Part, Scope, Unit
-from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.model.steps import Steps, count_users
 from mossy_trail.engine import segments
 from mossy_trail.engine.study import Study
 
@@ -106,7 +106,7 @@ def each_inside(
 
 def size_of(steps: Steps, inside: NDArray[np.bool_], unit: Unit) -> int:
     """How many journeys, or users, are inside."""
-    return len(np.unique(steps.journeys.user[inside])) if unit == "users" else int(inside.sum())
+    return count_users(steps.journeys.user[inside]) if unit == "users" else int(inside.sum())
 
 
 def alone(steps: Steps, number: int) -> NDArray[np.bool_]:

@@ -13,7 +13,7 @@ from mossy_trail.core.measures.moments import ALL
 from mossy_trail.core.measures.tabs import label
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.model.steps import Steps, count_users
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
 from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, tallied
 from mossy_trail.engine.rates import Asking, Rate, Told, Took, rates_of
@@ -114,7 +114,7 @@ def _tab(
     could = inside & _could_see(study, shown) if shown else inside
     used, of = visited.journeys, int(could.sum())
     if unit == "users":
-        used, of = visited.users, len(np.unique(study.index.user[could]))
+        used, of = visited.users, count_users(study.index.user[could])
     return Tab(
         name,
         visited,

@@ -12,6 +12,7 @@ from mossy_trail.core.inference.draft import draft
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.log import split
 from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import count_users
 from mossy_trail.engine import journeys, sign_in
 from mossy_trail.engine.study import Study
 from mossy_trail.intake.app_map_file import map_of
@@ -100,7 +101,7 @@ def _counted(study: Study, rows: int, whole: bool) -> Counts:
         rows=rows,
         usable=study.rows,
         whole=whole,
-        users=len(np.unique(study.index.user)),
+        users=count_users(study.index.user),
         sessions=len(study.index.start),
         steps=study.steps,
         tried=stages.get("tried", 0),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from typing import NamedTuple
 
@@ -150,6 +150,11 @@ class Users(NamedTuple):
         return cls(of, int(of[-1]) + 1 if len(of) else 0, int(np.bincount(of).max(initial=1)))
 
 
+def count_users(user: NDArray[np.int32]) -> int:
+    """How many users there are, given that of each journey by its code."""
+    return int(np.count_nonzero(np.bincount(user)))
+
+
 @dataclass(frozen=True, eq=False)
 class Steps:
     """The replay of one part: its log, the places of its map, and what was rebuilt from them."""
@@ -237,10 +242,10 @@ class Steps:
 
     def under(self, terms: dict[str, list[str]], places: Places) -> Steps:
         """The same under dictionaries and places that go on from its own, and before the end of the
-        log was marked."""
+        log was marked. What was worked out of it stays known: nothing of that is of marks."""
         journeys, steps = self.journeys, self.steps
         cut = journeys.exit == EXIT["cut"]
-        return replace(
+        same = replace(
             self,
             log=Log(self.log.columns, terms),
             places=places,
@@ -250,6 +255,9 @@ class Steps:
                 marks=journeys.marks & ~np.uint16(MARK["dead_end"]),
             ),
         )
+        own = {field.name for field in fields(self)}
+        vars(same).update({name: made for name, made in vars(self).items() if name not in own})
+        return same
 
     def last_steps(self) -> NDArray[np.int32]:
         """The position of each journey's last step; journeys without steps have none."""

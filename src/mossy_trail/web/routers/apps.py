@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 
-import numpy as np
 from fastapi import APIRouter, Request
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from mossy_trail.core.model.steps import count_users
 from mossy_trail.engine.scoped import scope_mask
 from mossy_trail.store.models import App, StoredLog
 from mossy_trail.store.team import ROLES
@@ -79,7 +79,7 @@ def read_scope(study: TheStudy, scope: TheScope) -> ScopeCounts:
     mask = scope_mask(study, scope)
     return ScopeCounts(
         journeys=int(mask.sum()),
-        users=len(np.unique(study.index.user[mask])),
+        users=count_users(study.index.user[mask]),
         odd_clocks=int(scope_mask(study, replace(scope, odd_clocks=True)).sum()),
         version=study.version,
     )
