@@ -26,6 +26,7 @@ import polars as pl
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.installs import Installs
 from mossy_trail.core.model.log import EVENT, Log, split
+from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.demo.load import MAP
 from mossy_trail.demo.simulator import simulate, write
@@ -54,6 +55,7 @@ def warm() -> None:
         for ask in questions.values():
             ask()
         _weigh(log)
+        _grow(log)
 
 
 def compile_files() -> None:
@@ -96,13 +98,16 @@ def help_with(folder: Path) -> None:
     csv = _written(own)
     _read_other_forms(own)
     _tell("files")
-    _weigh(read_files([csv]).log)
+    log = read_files([csv]).log
+    _weigh(log)
     _tell("weighing")
+    _grow(log)
+    _tell("live rows")
     questions = _questions(_taken_over(folder))
     _share(folder, dict(reversed(questions.items())))
 
 
-PIECES = len(MEASURES) + 8
+PIECES = len(MEASURES) + 9
 """Of work that is told of: the measures, and what else `_questions`, `compile_all` and `help_with`
 name."""
 
@@ -217,6 +222,13 @@ def _weigh(log: Log) -> None:
     """Replay views alone."""
     views = np.flatnonzero(log.columns["event"] == EVENT["screen_view"])
     Study(split(log.take(views), 1), _map())
+
+
+def _grow(log: Log) -> None:
+    """Put live rows of one user beside what was replayed, and then of another."""
+    study = Study(split(people(log), 1), _map(), installs=Installs.of(log))
+    for row in (0, len(log) - 1):
+        study = study.grown(log.take(np.array([row])), study.read_at, str(row)) or study
 
 
 def _questions(study: Study) -> dict[str, Callable[[], object]]:
