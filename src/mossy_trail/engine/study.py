@@ -204,8 +204,8 @@ class Study:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
         is known of those that stayed as they were, by their places."""
         terms, grown = tail.log.terms, before._grown_from
-        lately = range(grown, len(before._logs))
-        small = [i for i in lately if len(before._logs[i]) < LARGE_ENOUGH]
+        since = range(grown, len(before._logs))
+        small = [i for i in since if len(before._logs[i]) < LARGE_ENOUGH]
         resting = [i for i in range(len(before._logs)) if i not in small]
 
         def without(i: int) -> tuple[Log, Steps, Log]:
@@ -223,9 +223,9 @@ class Study:
         self._logs = [log for _, (log, *_) in left]
         self.parts = [steps for _, (_, steps, _) in left]
         self._grown_from = sum(place < grown for place, _ in left)
-        if len(together):
-            self._logs.append(together)
-            self.parts.append(replay(together, self.app_map, self._usual))
+        lately = _shared(together)
+        self._logs += lately
+        self.parts += threads.map(lambda log: replay(log, self.app_map, self._usual), lately)
         whole = [(place, i) for place, (i, (*_, gone)) in enumerate(left) if not len(gone)]
         return {place: before._ends[i] for place, i in whole}
 
@@ -328,6 +328,15 @@ class Study:
         parts = self.each(lambda steps: np.bincount(steps.fate, minlength=len(FATES)))
         counts = np.sum([np.zeros(len(FATES), "int64"), *parts], axis=0)
         return dict(zip(FATES, counts.tolist(), strict=True))
+
+
+def _shared(log: Log) -> list[Log]:
+    """The rows of a part as threads replay them: by two, if they are many."""
+    user = log.columns["user"]
+    many = len(log) >= 2 * LARGE_ENOUGH
+    edges = [0, int(np.searchsorted(user, user[len(log) // 2])) if many else 0, len(log)]
+    columns = [{name: own[a:b] for name, own in log.columns.items()} for a, b in pairwise(edges)]
+    return [Log(own, log.terms) for own in columns if len(own["user"])]
 
 
 _INDEXED = {

@@ -57,7 +57,7 @@ def _reasons(file: dict[str, Any], rows: Sequence[str]) -> list[str]:
     table = parse_objects(records)
     reasons = [FLAWS.get(int(flaw), "") for flaw in records.flaws]
     if table.num_rows:
-        mapping = _mapping_of(file, table)
+        mapping = _mapping_of(file, table).only((*FLAWED_BY, "time"))
         mapped = with_all_fields(apply(mapping, table))
         found = flaws_of(distinct_of(mapped.select(FLAWED_BY)), mapping.times.read(mapped["time"]))
         for record, flaw in zip(np.flatnonzero(records.flaws == GOOD), found, strict=True):

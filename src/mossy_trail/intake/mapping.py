@@ -6,7 +6,7 @@ import hashlib
 import hmac
 import json
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any
 
@@ -49,6 +49,10 @@ class Mapping:
     def of(cls, document: dict[str, Any]) -> Mapping:
         """The mapping that `dataclasses.asdict` made this of."""
         return cls(**{**document, "times": Times(**document.get("times", {}))})
+
+    def only(self, fields: Sequence[str]) -> Mapping:
+        """The same for some of the fields; columns of others become properties."""
+        return replace(self, fields={name: self.fields.get(name, []) for name in fields})
 
     @property
     def missing(self) -> list[str]:

@@ -9,7 +9,7 @@ from functools import partial
 from typing import Any
 
 from psycopg import sql
-from sqlalchemy import ARRAY, Engine, Text, cast, func, select, update
+from sqlalchemy import JSON, Engine, Text, bindparam, column, func, select, update
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.log import Column
@@ -72,17 +72,24 @@ def _append(
         return are_new, dict(log.files[0])
 
 
+_ASKED = (
+    func.json_to_recordset(bindparam("asked", type_=JSON))
+    .table_valued(column("source", Text), column("event_id", Text))
+    .render_derived(with_types=True)
+)
+_KNOWN = select(LiveEvent.source, LiveEvent.event_id).where(
+    LiveEvent.log_id == bindparam("log_id"),
+    LiveEvent.source == _ASKED.c.source,
+    LiveEvent.event_id == _ASKED.c.event_id,
+)
+"""Names are handed over as one text, and the query is made once: that is most of what it costs."""
+
+
 def _known(session: Session, log_id: int, names: Sequence[tuple[str, str]]) -> set[tuple[str, str]]:
-    """Which of these events are there: looked up one by one in their index, as a join."""
-    if not names:
-        return set()
-    arrays = [cast(list(column), ARRAY(Text)) for column in zip(*names, strict=True)]
-    asked = func.unnest(*arrays).table_valued("source", "event_id").render_derived()
-    both = (LiveEvent.source == asked.c.source) & (LiveEvent.event_id == asked.c.event_id)
-    query = select(asked.c.source, asked.c.event_id).join(
-        LiveEvent, both & (LiveEvent.log_id == log_id)
-    )
-    return {(source, event_id) for source, event_id in session.execute(query)}
+    """Which of these events are there: each is looked up in their index."""
+    asked = [{"source": source, "event_id": event_id} for source, event_id in names]
+    found = session.execute(_KNOWN, {"asked": asked, "log_id": log_id})
+    return {(source, event_id) for source, event_id in found}
 
 
 def forget_events(session: Session, log_id: int, lines: Sequence[int]) -> None:
