@@ -22,6 +22,7 @@ from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.replay.ends import Ends, last_moment
 from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import replay
+from mossy_trail.core.replay.run import STEP_DTYPE
 from mossy_trail.engine.recent import Recent
 from mossy_trail.engine.workers import threads
 from mossy_trail.store.folder import Folder, LogParts, OneByOne
@@ -322,6 +323,7 @@ def _elsewhere(
 
 
 def _size(steps: Steps) -> int:
-    columns = (*steps.entries, *steps.steps, *steps.journeys)
     rows = len(steps.log) * sum(np.dtype(dtype).itemsize for dtype in DTYPES.values())
-    return int(WORKED_OUT * (rows + sum(column.nbytes for column in columns)))
+    own = len(steps.steps.journey) * STEP_DTYPE.itemsize
+    others = sum(column.nbytes for column in (*steps.entries, *steps.journeys))
+    return int(WORKED_OUT * (rows + own + others))

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property, partial
 from itertools import pairwise
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,6 +27,7 @@ from mossy_trail.core.model.log import (
 from mossy_trail.core.model.properties import Property, property_of
 from mossy_trail.core.model.steps import FATES, Steps, Users
 from mossy_trail.core.replay.ends import Ends
+from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import learn, replay
 from mossy_trail.engine.recent import Recent
 from mossy_trail.engine.shelf import Shelf, ShelvedParts
@@ -202,32 +203,32 @@ class Study:
 
     def _take_over(self, before: Study, places: Places, tail: Tail) -> dict[int, Ends]:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
-        is known of those that stayed as they were, by their places."""
+        is known of their ends, by their places."""
         terms, grown = tail.log.terms, before._grown_from
         since = range(grown, len(before._logs))
         small = [i for i in since if len(before._logs[i]) < LARGE_ENOUGH]
         resting = [i for i in range(len(before._logs)) if i not in small]
+        platform = before.property("platform")
 
-        def without(i: int) -> tuple[Log, Steps, Log]:
-            log, steps = Log(before._logs[i].columns, terms), before.parts[i]
+        def without(i: int) -> _Left:
+            log, steps, ends = Log(before._logs[i].columns, terms), before.parts[i], before._ends[i]
             gone = of_users(log, tail.moving)
             if len(gone):
+                ends = ends.without([ways(steps.of_users(tail.moving), platform)])
                 log, steps = of_users(log, ~tail.moving), steps.of_users(~tail.moving)
-            return log, steps.under(terms, places), gone
+            return _Left(i < grown, log, steps.under(terms, places), ends, gone)
 
         found = list(threads.map(without, resting))
         beside = [Log(before._logs[i].columns, terms) for i in small]
-        moved = [gone for *_, gone in found]
-        together = tail.joined_by([*beside, *moved])
-        left = [one for one in zip(resting, found, strict=True) if len(one[1][0])]
-        self._logs = [log for _, (log, *_) in left]
-        self.parts = [steps for _, (_, steps, _) in left]
-        self._grown_from = sum(place < grown for place, _ in left)
+        together = tail.joined_by([*beside, *(part.gone for part in found)])
+        left = [part for part in found if len(part.log)]
+        self._logs = [part.log for part in left]
+        self.parts = [part.steps for part in left]
+        self._grown_from = sum(part.made for part in left)
         lately = _shared(together)
         self._logs += lately
         self.parts += threads.map(lambda log: replay(log, self.app_map, self._usual), lately)
-        whole = [(place, i) for place, (i, (*_, gone)) in enumerate(left) if not len(gone)]
-        return {place: before._ends[i] for place, i in whole}
+        return {place: part.ends for place, part in enumerate(left)}
 
     @property
     def rows_lately(self) -> int:
@@ -328,6 +329,17 @@ class Study:
         parts = self.each(lambda steps: np.bincount(steps.fate, minlength=len(FATES)))
         counts = np.sum([np.zeros(len(FATES), "int64"), *parts], axis=0)
         return dict(zip(FATES, counts.tolist(), strict=True))
+
+
+class _Left(NamedTuple):
+    """What is left of a part whose users move, what that tells of ends, and the rows that are gone;
+    `made` where it was there when the study was made."""
+
+    made: bool
+    log: Log
+    steps: Steps
+    ends: Ends
+    gone: Log
 
 
 def _shared(log: Log) -> list[Log]:

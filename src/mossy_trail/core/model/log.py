@@ -120,7 +120,7 @@ class Log:
     terms: dict[str, list[str]]
 
     def __len__(self) -> int:
-        return len(self.columns["time"])
+        return len(self.columns["user"])
 
     def take(self, rows: NDArray[np.int64]) -> Log:
         """The log of these row positions, in this order, with the same dictionaries."""

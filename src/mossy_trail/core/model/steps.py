@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.app_map import ROLE, Places
-from mossy_trail.core.model.log import NONE, Log, Stretches, picked, stretches
+from mossy_trail.core.model.log import NONE, Column, Log, Stretched, Stretches, picked, stretches
 
 MOVES = (
     "start",
@@ -117,6 +117,29 @@ class StepColumns(NamedTuple):
     journey: NDArray[np.int32]
 
 
+class PickedSteps:
+    """Some of the steps of a part: like `StepColumns`, but that a column is copied when it is first
+    asked for, as most questions need few. Those in `told` are not as the part has them."""
+
+    def __init__(self, columns: Stretched, told: Mapping[str, Column]) -> None:
+        self._columns, self._told = columns, told
+
+    @classmethod
+    def of(cls, steps: StepColumns | PickedSteps, own: Stretches) -> PickedSteps:
+        if isinstance(steps, PickedSteps):
+            told = {name: picked(column, own) for name, column in steps._told.items()}
+            return cls(Stretched.of(steps._columns, own), told)
+        return cls(Stretched.of(steps._asdict(), own), {})
+
+    def __getattr__(self, name: str) -> Column:
+        if name not in StepColumns._fields:
+            raise AttributeError(name)
+        return self._told[name] if name in self._told else self._columns[name]
+
+    def _replace(self, **told: Column) -> PickedSteps:
+        return PickedSteps(self._columns, {**self._told, **told})
+
+
 class JourneyColumns(NamedTuple):
     """One session each. Times in microseconds; all arrays have shape (journeys,)."""
 
@@ -163,6 +186,7 @@ class Steps:
     places: Places
     entries: Entries
     steps: StepColumns
+    """Or, of some users, `PickedSteps`."""
     journeys: JourneyColumns
     fate: NDArray[np.uint8]
     """What became of each row: a code of `FATES`; shape (rows,)."""
@@ -227,15 +251,18 @@ class Steps:
         rows = _standing(chosen, self.journeys.first_row, len(self.log))
         steps = _standing(chosen, self.journeys.first_step, len(self.steps.entry))
         own = JourneyColumns._make(picked(column, chosen) for column in self.journeys)
-        own_steps = StepColumns._make(picked(column, steps) for column in self.steps)
+        own_steps: Any = PickedSteps.of(self.steps, steps)
         first_row, first_step = _begins(own.rows), _begins(own.steps)
-        earlier = np.repeat(own.first_row - first_row, own.steps)
-        journey = np.repeat(np.arange(len(first_row), dtype="int32"), own.steps)
+        told = {
+            "first_row": own_steps.first_row - np.repeat(own.first_row - first_row, own.steps),
+            "journey": np.repeat(np.arange(len(first_row), dtype="int32"), own.steps),
+            "marks": own_steps.marks,  # is written to when the end of the log is marked
+        }
         return Steps(
             self.log.stretched(rows),
             self.places,
             self.entries,
-            own_steps._replace(first_row=own_steps.first_row - earlier, journey=journey),
+            own_steps._replace(**told),
             own._replace(first_row=first_row, first_step=first_step),
             picked(self.fate, rows),
         )
