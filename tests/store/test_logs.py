@@ -12,6 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from itertools import cycle
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -280,6 +281,36 @@ def test_parts_hold_what_their_stamp_says_though_the_log_grows(
     assert [lines(stamp) for stamp in stamps] == [[1, 2], [1, 2, 3], [1, 2, 3, 4, 5]]
 
 
+def test_events_that_come_while_others_are_read_are_read_together_with_what_comes_next(
+    engine: Engine, app_id: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Else reading would go on for as long as events come, a few at a time; but an event that was
+    not stored, as its log changed meanwhile, is read again at once."""
+    logs = LiveLogs(engine)
+    asked = iter([True, True, False, True])
+    through: list[int] = []
+
+    def extend(engine: Engine, log: StoredLog, line: int, *rest: Any) -> bool:
+        through.append(line)
+        logs.receive(app_id, [event(len(through))])
+        return next(asked) and extend_log(engine, log, line, *rest)
+
+    extend_log = live.extend_log
+    monkeypatch.setattr(live, "extend_log", extend)
+    logs.receive(app_id, [event(0)])
+    logs.read_in()
+    assert through == [1]
+    logs.read_in()
+    assert through == [1, 2]
+    logs.read_in()
+    assert through == [1, 2, 3, 4]
+
+
+def event(number: int, **row: str) -> SentEvent:
+    row = {"time": f"2026-05-29T10:{number:02}:00Z", "user": "u", "screen": "S", **row}
+    return SentEvent("phone", str(number), json.dumps(row))
+
+
 def test_what_a_live_log_has_grown_by_is_found_without_reading_the_rest(
     engine: Engine, app_id: int
 ) -> None:
@@ -338,8 +369,7 @@ def test_studies_unused_for_longest_are_let_go(
 
 
 def send(live: LiveLogs, app_id: int, number: int, **row: str) -> None:
-    row = {"time": f"2026-05-29T10:{number:02}:00Z", **row}
-    live.receive(app_id, [SentEvent("phone", str(number), json.dumps(row))])
+    live.receive(app_id, [event(number, **row)])
     live.read_in()
 
 

@@ -31,7 +31,7 @@ from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import learn, replay
 from mossy_trail.engine.recent import Recent
 from mossy_trail.engine.shelf import Shelf, ShelvedParts
-from mossy_trail.engine.workers import threads
+from mossy_trail.engine.workers import makers, threads
 from mossy_trail.store.folder import LogParts
 
 MOST_GROUPS = 12
@@ -108,7 +108,7 @@ class Study:
             return
         self._logs = [part for part in parts if len(part)]
         self._grown_from = len(self._logs)
-        replayed = threads.map(lambda part: replay(part, app_map, self._usual), self._logs)
+        replayed = makers.map(lambda part: replay(part, app_map, self._usual), self._logs)
         self.parts = list(replayed)
         self._mark_ends({})
 
@@ -218,7 +218,7 @@ class Study:
                 log, steps = of_users(log, ~tail.moving), steps.of_users(~tail.moving)
             return _Left(i < grown, log, steps.under(terms, places), ends, gone)
 
-        found = list(threads.map(without, resting))
+        found = list(makers.map(without, resting))
         beside = [Log(before._logs[i].columns, terms) for i in small]
         together = tail.joined_by([*beside, *(part.gone for part in found)])
         left = [part for part in found if len(part.log)]
@@ -227,7 +227,7 @@ class Study:
         self._grown_from = sum(part.made for part in left)
         lately = _shared(together)
         self._logs += lately
-        self.parts += threads.map(lambda log: replay(log, self.app_map, self._usual), lately)
+        self.parts += makers.map(lambda log: replay(log, self.app_map, self._usual), lately)
         return {place: part.ends for place, part in enumerate(left)}
 
     @property
@@ -250,10 +250,10 @@ class Study:
                 return own
             return Ends.of(self._logs[i], self.parts[i], self.read_at, platform)
 
-        self._ends = self.at_once(ends, range(len(self.parts)))
+        self._ends = list(makers.map(ends, range(len(self.parts))))
         end = Ends.together(self._ends)
         if end:
-            self.each(lambda steps: end.mark(steps, platform))
+            list(makers.map(lambda steps: end.mark(steps, platform), self.parts))
 
     @cached_property
     def edges(self) -> NDArray[np.int64]:

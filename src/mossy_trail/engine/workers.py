@@ -6,6 +6,9 @@ from concurrent.futures import Executor, ThreadPoolExecutor
 from typing import Any
 
 threads = ThreadPoolExecutor(2, "parts")
+makers = ThreadPoolExecutor(2, "makers")
+"""Replay parts, and put rows beside them: others than who is asked, so that neither a question nor
+live rows wait until all parts have been gone through for the other."""
 
 
 class UnusableCluster(OSError):
