@@ -23,6 +23,8 @@ from mossy_trail.core.model.installs import Installs
 from mossy_trail.core.model.log import HOUR, Log, empty_log, split
 from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.replay.ends import Ends
+from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.stats.intervals import Share
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine import export, funnel, health
@@ -195,11 +197,20 @@ def test_rows_that_arrive_later_are_as_if_they_had_been_there(
         study = study.grown(read_files([path]).log, study.read_at, "grown")
         assert study
         assert 0 < study.rows_lately < study.rows < whole.rows + 1
+        assert shelved or knows_its_ends(study)
     for scope in SCOPES:
         assert dict(leaves(figures(whole, scope))) == dict(leaves(figures(study, scope)))
     assert dict(leaves(health.measure(whole))) == dict(leaves(health.measure(study)))
     assert steps_of(whole) == steps_of(study)
     assert dict(leaves(figures(study, SCOPES[1]))) != before
+
+
+def knows_its_ends(study: Study) -> bool:
+    """How often each screen was gone on from, by which dead ends are told, is as counted anew."""
+    platform = study.property("platform")
+    counted = sum(ways(steps, platform) for steps in study.parts)
+    end = Ends.together(study._ends)
+    return end is not None and np.array_equal(end.ways, counted)
 
 
 @pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])
