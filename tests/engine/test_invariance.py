@@ -7,9 +7,11 @@ import json
 import random
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import fields, is_dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
+from threading import Event, Semaphore
 from typing import Any
 
 import numpy as np
@@ -23,8 +25,10 @@ from mossy_trail.core.model.installs import Installs
 from mossy_trail.core.model.log import HOUR, Log, empty_log, split
 from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
+from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.replay.ends import Ends
 from mossy_trail.core.replay.marks import ways
+from mossy_trail.core.replay.replay import replay
 from mossy_trail.core.stats.intervals import Share
 from mossy_trail.demo.simulator import simulate, write
 from mossy_trail.engine import export, funnel, health
@@ -211,6 +215,33 @@ def knows_its_ends(study: Study) -> bool:
     counted = sum(ways(steps, platform) for steps in study.parts)
     end = Ends.together(study._ends)
     return end is not None and np.array_equal(end.ways, counted)
+
+
+@pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])
+def test_a_question_does_not_wait_until_another_log_has_been_replayed(
+    rows: Rows, app_map: AppMap, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, shelved: bool
+) -> None:
+    held, go_on = Semaphore(0), Event()
+
+    def made(name: str) -> Study:
+        shelf = Shelf(Folder(tmp_path / f"shelf {name}"), threads, room=0) if shelved else None
+        return study_of(app_map, 3, (tmp_path / f"{name}.csv", rows), shelf=shelf)
+
+    def slow(*given: Any) -> Steps:
+        held.release()
+        go_on.wait(60)
+        return replay(*given)
+
+    study = made("one")
+    monkeypatch.setattr(f"mossy_trail.engine.{'shelf' if shelved else 'study'}.replay", slow)
+    with ThreadPoolExecutor(1) as pool:
+        other = pool.submit(made, "other")
+        assert held.acquire(timeout=60)
+        assert held.acquire(timeout=60), "by both threads"
+        found = dict(leaves(figures(study, SCOPES[0])))
+        assert not other.done()
+        go_on.set()
+        assert dict(leaves(figures(other.result(), SCOPES[0]))) == found
 
 
 @pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])

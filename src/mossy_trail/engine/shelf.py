@@ -24,7 +24,7 @@ from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import replay
 from mossy_trail.core.replay.run import STEP_DTYPE
 from mossy_trail.engine.recent import Recent
-from mossy_trail.engine.workers import threads
+from mossy_trail.engine.workers import makers, threads
 from mossy_trail.store.folder import Folder, LogParts, OneByOne
 from mossy_trail.store.replays import keep, kept
 
@@ -45,6 +45,11 @@ class Shelf:
     folder: Folder
     workers: Executor
     room: int = ROOM
+
+    @property
+    def makers(self) -> Executor:
+        """Who replays parts to it: on this machine others than who is asked."""
+        return makers if self.workers is threads else self.workers
 
 
 @dataclass(frozen=True, eq=False)
@@ -150,7 +155,7 @@ class ShelvedParts(OneByOne[Steps]):
         """Replay each part, and put it on the shelf."""
         bare = cls(logs, shelf, app_map)
         put = partial(ShelvedParts.put, read_at=read_at, usual=usual)
-        puts = bare._ask(put, range(len(logs)))
+        puts = bare._made(put, range(len(logs)))
         end = Ends.together([own.ends for own in puts])
         if end is None:
             return bare
@@ -167,7 +172,7 @@ class ShelvedParts(OneByOne[Steps]):
         assert before, "there are parts"
         moving = self._moving(tail, before.home)
         ask = partial(ShelvedParts.taken, users=moving)
-        taken = self._ask(ask, np.unique(before.home[moving]).tolist())
+        taken = self._made(ask, np.unique(before.home[moving]).tolist())
         beside = [before.lately.log.columns] if before.lately else []
         beside += [own.columns for own in taken]
         together = tail.joined_by([Log(columns, terms) for columns in beside])
@@ -201,7 +206,7 @@ class ShelvedParts(OneByOne[Steps]):
 
     def _last_moment(self, read_at: int) -> int:
         ask = partial(ShelvedParts.last_moment, read_at=read_at)
-        return max(self._ask(ask, range(len(self.logs))))
+        return max(self._made(ask, range(len(self.logs))))
 
     @property
     def rows_lately(self) -> int:
@@ -272,6 +277,9 @@ class ShelvedParts(OneByOne[Steps]):
         self, ask: Callable[..., Answer], numbers: Sequence[int], *pieces: Sequence[Any]
     ) -> list[Answer]:
         return list(self.shelf.workers.map(partial(ask, self), numbers, *pieces))
+
+    def _made(self, make: Callable[..., Answer], numbers: Sequence[int]) -> list[Answer]:
+        return list(self.shelf.makers.map(partial(make, self), numbers))
 
     def put(self, number: int, read_at: int, usual: TransitionModel | None) -> Put:
         log = self.logs[number]
