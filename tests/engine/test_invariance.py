@@ -229,7 +229,7 @@ def test_a_question_does_not_wait_until_another_log_has_been_replayed(
 
     def slow(*given: Any) -> Steps:
         held.release()
-        go_on.wait(60)
+        assert go_on.wait(60), "the question was answered before"
         return replay(*given)
 
     study = made("one")
