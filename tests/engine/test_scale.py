@@ -9,6 +9,7 @@ import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import asdict
 from pathlib import Path
 from threading import Thread
@@ -128,7 +129,13 @@ def workers(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Sta
         return running[-1]
 
     start("scheduler", "--host", "127.0.0.1", "--port", "0", "--scheduler-file", str(place))
-    address = until(lambda: place.exists() and json.loads(place.read_text())["address"])
+
+    def told() -> str | None:
+        with suppress(FileNotFoundError, json.JSONDecodeError):  # not there yet, or half written
+            return str(json.loads(place.read_text())["address"])
+        return None
+
+    address = until(told)
     one = ("--nworkers", "1", "--nthreads", "1", "--no-nanny", "--local-directory", str(folder))
     yield address, lambda: start("worker", address, *one)
     for process in running:

@@ -171,8 +171,8 @@ class ShelvedParts(OneByOne[Steps]):
         before, terms = self._grounds, tail.log.terms
         assert before, "there are parts"
         moving = self._moving(tail, before.home)
-        ask = partial(ShelvedParts.taken, users=moving)
-        taken = self._made(ask, np.unique(before.home[moving]).tolist())
+        take = partial(ShelvedParts.taken, users=moving)
+        taken = self._made(take, np.unique(before.home[moving]).tolist())
         beside = [before.lately.log.columns] if before.lately else []
         beside += [own.columns for own in taken]
         together = tail.joined_by([Log(columns, terms) for columns in beside])
@@ -201,12 +201,12 @@ class ShelvedParts(OneByOne[Steps]):
     def users_with(self, name: str, codes: Column) -> list[Column]:
         """Who has rows with one of these codes in a column, of each part; some of them have left
         for the last one."""
-        ask = partial(ShelvedParts.users_in, name=name, codes=codes)
-        return self._ask(ask, range(len(self.logs)))
+        tell = partial(ShelvedParts.users_in, name=name, codes=codes)
+        return self._made(tell, range(len(self.logs)))
 
     def _last_moment(self, read_at: int) -> int:
-        ask = partial(ShelvedParts.last_moment, read_at=read_at)
-        return max(self._made(ask, range(len(self.logs))))
+        tell = partial(ShelvedParts.last_moment, read_at=read_at)
+        return max(self._made(tell, range(len(self.logs))))
 
     @property
     def rows_lately(self) -> int:
@@ -268,15 +268,11 @@ class ShelvedParts(OneByOne[Steps]):
     def each(self, ask: Callable[..., Answer], *pieces: Sequence[Any]) -> list[Answer]:
         """The answer of every part, in order; it is asked with its piece of each of `pieces`."""
         shelved = range(len(self.logs))
-        found = self._ask(partial(_asked, ask), shelved, *(own[: len(shelved)] for own in pieces))
+        own = (piece[: len(shelved)] for piece in pieces)
+        found = list(self.shelf.workers.map(partial(_asked, ask, self), shelved, *own))
         if self._lately:
             found.append(ask(self._lately.steps, *(own[len(shelved)] for own in pieces)))
         return found
-
-    def _ask(
-        self, ask: Callable[..., Answer], numbers: Sequence[int], *pieces: Sequence[Any]
-    ) -> list[Answer]:
-        return list(self.shelf.workers.map(partial(ask, self), numbers, *pieces))
 
     def _made(self, make: Callable[..., Answer], numbers: Sequence[int]) -> list[Answer]:
         return list(self.shelf.makers.map(partial(make, self), numbers))

@@ -199,7 +199,7 @@ class Study:
     def _users_with(self, name: str, codes: Column) -> list[Column]:
         if isinstance(self.parts, ShelvedParts):
             return self.parts.users_with(name, codes)
-        return self.at_once(partial(users_with, name=name, codes=codes), self._logs)
+        return list(makers.map(partial(users_with, name=name, codes=codes), self._logs))
 
     def _take_over(self, before: Study, places: Places, tail: Tail) -> dict[int, Ends]:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
