@@ -176,14 +176,14 @@ class ShelvedParts(OneByOne[Steps]):
         beside = [before.lately.log.columns] if before.lately else []
         beside += [own.columns for own in taken]
         together = tail.joined_by([Log(columns, terms) for columns in beside])
-        lately = Lately(together, replay(together, self.app_map, usual))
+        replayed = replay(together, self.app_map, usual)
         platform = property_of(terms["props"], "platform")
         left = before.end.without([own.ways for own in taken])
         left = left.among(len(places.names), self.platform, platform)
         if read_at != left.read_at:
             left = left._replace(read_at=read_at, last=self._last_moment(read_at))
-        end = left.with_those(Ends.of(*lately, read_at, platform))
-        end.mark(lately.steps, platform)
+        end = left.with_those(Ends.of(together, replayed, read_at, platform))
+        lately = Lately(together, end.marked(replayed, platform))
         rows = before.rows - sum(own.rows for own in taken)
         grounds = Grounds(left, rows, before.home, lately if len(together) else None)
         since = self._since.then(moving, self._added(terms))
@@ -251,9 +251,7 @@ class ShelvedParts(OneByOne[Steps]):
         stay = ~self._mask(self._since.users)
         if not stay[steps.log.columns["user"]].all():
             steps = steps.of_users(stay)
-        if self._end:
-            self._end.mark(steps, self.platform)
-        return steps
+        return self._end.marked(steps, self.platform) if self._end else steps
 
     def _whole(self, number: int) -> Steps:
         """As it was put on the shelf."""

@@ -110,7 +110,7 @@ class Study:
         self._grown_from = len(self._logs)
         replayed = makers.map(lambda part: replay(part, app_map, self._usual), self._logs)
         self.parts = list(replayed)
-        self._mark_ends({})
+        self._mark_ends({}, None)
 
     @classmethod
     def of(cls, parts: ShelvedParts, read_at: int, version: str) -> Study:
@@ -185,7 +185,7 @@ class Study:
         if isinstance(self.parts, ShelvedParts):
             study.parts = self.parts.grown(own, places, read_at, self._usual)
         else:
-            study._mark_ends(study._take_over(self, places, own))
+            study._mark_ends(study._take_over(self, places, own), self._end)
         self._installs.learn(arrived.known)
         return study
 
@@ -211,7 +211,7 @@ class Study:
         platform = before.property("platform")
 
         def without(i: int) -> _Left:
-            log, steps, ends = Log(before._logs[i].columns, terms), before.parts[i], before._ends[i]
+            log, steps, ends = before._logs[i].under(terms), before.parts[i], before._ends[i]
             gone = of_users(log, tail.moving)
             if len(gone):
                 ends = ends.without([ways(steps.of_users(tail.moving), platform)])
@@ -219,7 +219,7 @@ class Study:
             return _Left(i < grown, log, steps.under(terms, places), ends, gone)
 
         found = list(makers.map(without, resting))
-        beside = [Log(before._logs[i].columns, terms) for i in small]
+        beside = [before._logs[i].under(terms) for i in small]
         together = tail.joined_by([*beside, *(part.gone for part in found)])
         left = [part for part in found if len(part.log)]
         self._logs = [part.log for part in left]
@@ -237,9 +237,9 @@ class Study:
             return self.parts.rows_lately
         return sum(map(len, self._logs[self._grown_from :]))
 
-    def _mark_ends(self, known: dict[int, Ends]) -> None:
+    def _mark_ends(self, known: dict[int, Ends], before: Ends | None) -> None:
         """What the end of all rows tells of journeys: which it cut, and which were dead ends; given
-        what is known of parts, by their places."""
+        what is known of parts, by their places, which were marked by what was told `before`."""
         platform = self.property("platform")
         places = self.parts[0].places.names if self.parts else []
         shape = (2, len(places), len(platform.values) + 1)
@@ -251,9 +251,14 @@ class Study:
             return Ends.of(self._logs[i], self.parts[i], self.read_at, platform)
 
         self._ends = list(makers.map(ends, range(len(self.parts))))
-        end = Ends.together(self._ends)
-        if end:
-            list(makers.map(lambda steps: end.mark(steps, platform), self.parts))
+        self._end = end = Ends.together(self._ends)
+
+        def marked(i: int) -> Steps:
+            if end is None or (i in known and before and end.agrees(before, self.parts[i])):
+                return self.parts[i]
+            return end.marked(self.parts[i], platform)
+
+        self.parts = list(makers.map(marked, range(len(self.parts))))
 
     @cached_property
     def edges(self) -> NDArray[np.int64]:

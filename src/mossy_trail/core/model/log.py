@@ -5,8 +5,9 @@ from __future__ import annotations
 import zlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import pairwise
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -120,7 +121,21 @@ class Log:
     terms: dict[str, list[str]]
 
     def __len__(self) -> int:
+        if isinstance(self.columns, Stretched):
+            return self.columns.rows
         return len(self.columns["user"])
+
+    @cached_property
+    def runs(self) -> Runs:
+        """Whose rows stand where, where those of one user stand together."""
+        return Runs.of(self.columns["user"])
+
+    def under(self, terms: dict[str, list[str]]) -> Log:
+        """The same under dictionaries that go on from its own."""
+        same = Log(self.columns, terms)
+        if "runs" in vars(self):
+            vars(same)["runs"] = self.runs
+        return same
 
     def take(self, rows: NDArray[np.int64]) -> Log:
         """The log of these row positions, in this order, with the same dictionaries."""
@@ -139,6 +154,27 @@ class Log:
         return None if code < 0 else self.terms[DICTIONARY_OF[column]][code]
 
 
+class Runs(NamedTuple):
+    """Stretches of rows of one user each, one after the other."""
+
+    user: NDArray[np.int32]
+    """Shape (users,)."""
+    edges: NDArray[np.int64]
+    """Where each begins, and where the last one ends; shape (users + 1,)."""
+
+    @classmethod
+    def of(cls, user: NDArray[np.int32]) -> Runs:
+        """Of the user of each row."""
+        begins = np.flatnonzero(np.append(True, user[1:] != user[:-1])[: len(user)])
+        return cls(user[begins], np.append(begins, len(user)))
+
+    def among(self, users: NDArray[np.bool_]) -> tuple[Stretches, Runs]:
+        """Where the rows of some users stand, and the runs that they are when they stand alone."""
+        chosen = users[self.user]
+        rows = np.append(0, np.cumsum(np.diff(self.edges)[chosen]))
+        return self.edges[stretches(self.user, users)], Runs(self.user[chosen], rows)
+
+
 @kernel
 def _taken(column: Column, rows: NDArray[np.int64]) -> Column:
     found = np.empty(len(rows), column.dtype)
@@ -153,6 +189,7 @@ class Stretched(Mapping[str, Column]):
 
     def __init__(self, whole: Mapping[str, Column], own: Stretches) -> None:
         self._whole, self._own = whole, own
+        self.rows = int((own[:, 1] - own[:, 0]).sum())
         self._copied: dict[str, Column] = {}
 
     @classmethod
@@ -292,7 +329,10 @@ def joined(logs: Sequence[Log]) -> Log:
 
 def of_users(log: Log, users: NDArray[np.bool_]) -> Log:
     """The rows of some users, by their codes, of a log in which those of one stand together."""
-    return log.stretched(stretches(log.columns["user"], users))
+    own, runs = log.runs.among(users)
+    some = log.stretched(own)
+    vars(some)["runs"] = runs
+    return some
 
 
 def users_with(log: Log, name: str, codes: Column) -> Column:

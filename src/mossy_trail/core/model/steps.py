@@ -119,25 +119,59 @@ class StepColumns(NamedTuple):
 
 class PickedSteps:
     """Some of the steps of a part: like `StepColumns`, but that a column is copied when it is first
-    asked for, as most questions need few. Those in `told` are not as the part has them."""
+    asked for, as most questions need few. Those in `told` are not as the part has them.
 
-    def __init__(self, columns: Stretched, told: Mapping[str, Column]) -> None:
-        self._columns, self._told = columns, told
+    `steps` and `ahead` are of shape (journeys,): how many steps each has, and how many rows further
+    ahead it stands than in the part.
+    """
+
+    def __init__(
+        self,
+        columns: Stretched,
+        steps: NDArray[np.int32],
+        ahead: NDArray[np.int32],
+        told: Mapping[str, Column],
+    ) -> None:
+        self._columns, self._steps, self._ahead = columns, steps, ahead
+        self._told = dict(told)
+        self._made: dict[str, Column] = {}
 
     @classmethod
-    def of(cls, steps: StepColumns | PickedSteps, own: Stretches) -> PickedSteps:
+    def of(
+        cls,
+        steps: StepColumns | PickedSteps,
+        own: Stretches,
+        journeys: JourneyColumns,
+        ahead: NDArray[np.int32],
+    ) -> PickedSteps:
+        """Some stretches of steps, which are of these journeys."""
         if isinstance(steps, PickedSteps):
             told = {name: picked(column, own) for name, column in steps._told.items()}
-            return cls(Stretched.of(steps._columns, own), told)
-        return cls(Stretched.of(steps._asdict(), own), {})
+            return cls(Stretched.of(steps._columns, own), journeys.steps, ahead, told)
+        return cls(Stretched.of(steps._asdict(), own), journeys.steps, ahead, {})
+
+    @property
+    def ahead(self) -> NDArray[np.int32]:
+        return self._ahead
 
     def __getattr__(self, name: str) -> Column:
         if name not in StepColumns._fields:
             raise AttributeError(name)
-        return self._told[name] if name in self._told else self._columns[name]
+        if name in self._told:
+            return self._told[name]
+        if name not in ("journey", "first_row"):
+            return self._columns[name]
+        if name not in self._made:
+            self._made[name] = self._make(name)
+        return self._made[name]
+
+    def _make(self, name: str) -> Column:
+        if name == "journey":
+            return np.repeat(np.arange(len(self._steps), dtype="int32"), self._steps)
+        return self._columns[name] - np.repeat(self._ahead, self._steps)
 
     def _replace(self, **told: Column) -> PickedSteps:
-        return PickedSteps(self._columns, {**self._told, **told})
+        return PickedSteps(self._columns, self._steps, self._ahead, {**self._told, **told})
 
 
 class JourneyColumns(NamedTuple):
@@ -249,39 +283,42 @@ class Steps:
         """The replay of some users, by their codes, as if the part had no others."""
         chosen = stretches(self.journeys.user, users)
         rows = _standing(chosen, self.journeys.first_row, len(self.log))
-        steps = _standing(chosen, self.journeys.first_step, len(self.steps.entry))
+        steps = _standing(chosen, self.journeys.first_step, int(self.journeys.steps.sum()))
         own = JourneyColumns._make(picked(column, chosen) for column in self.journeys)
-        own_steps: Any = PickedSteps.of(self.steps, steps)
         first_row, first_step = _begins(own.rows), _begins(own.steps)
-        told = {
-            "first_row": own_steps.first_row - np.repeat(own.first_row - first_row, own.steps),
-            "journey": np.repeat(np.arange(len(first_row), dtype="int32"), own.steps),
-            "marks": own_steps.marks,  # is written to when the end of the log is marked
-        }
+        ahead = own.first_row - first_row
+        if isinstance(self.steps, PickedSteps):
+            ahead += picked(self.steps.ahead, chosen)
+        own_steps: Any = PickedSteps.of(self.steps, steps, own, ahead)
         return Steps(
             self.log.stretched(rows),
             self.places,
             self.entries,
-            own_steps._replace(**told),
+            own_steps,
             own._replace(first_row=first_row, first_step=first_step),
             picked(self.fate, rows),
         )
 
     def under(self, terms: dict[str, list[str]], places: Places) -> Steps:
-        """The same under dictionaries and places that go on from its own, and before the end of the
-        log was marked. What was worked out of it stays known: nothing of that is of marks."""
+        """The same under dictionaries and places that go on from its own. What was worked out of it
+        stays known."""
+        return self._but(log=self.log.under(terms), places=places)
+
+    def unmarked(self) -> Steps:
+        """The same before the end of the log was marked; what is marked now is its own."""
         journeys, steps = self.journeys, self.steps
         cut = journeys.exit == EXIT["cut"]
-        same = replace(
-            self,
-            log=Log(self.log.columns, terms),
-            places=places,
+        return self._but(
             steps=steps._replace(marks=steps.marks & ~np.uint16(MARK["dead_end"])),
             journeys=journeys._replace(
                 exit=np.where(cut, EXIT["silent"], journeys.exit).astype("u1"),
                 marks=journeys.marks & ~np.uint16(MARK["dead_end"]),
             ),
         )
+
+    def _but(self, **changed: Any) -> Steps:
+        """With what was worked out of it: nothing of that is of dictionaries, or of marks."""
+        same = replace(self, **changed)
         own = {field.name for field in fields(self)}
         vars(same).update({name: made for name, made in vars(self).items() if name not in own})
         return same

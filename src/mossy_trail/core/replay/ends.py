@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.model.log import Log, plausible
 from mossy_trail.core.model.properties import Property
-from mossy_trail.core.model.steps import Steps
-from mossy_trail.core.replay.journeys import mark_cut
-from mossy_trail.core.replay.marks import mark_dead_ends, ways
+from mossy_trail.core.model.steps import EXIT, Steps
+from mossy_trail.core.replay.journeys import ends_late, mark_cut
+from mossy_trail.core.replay.marks import dead_ends, mark_dead_ends, ways
 from mossy_trail.core.replay.replay import Settings
 
 
@@ -50,10 +50,24 @@ class Ends(NamedTuple):
         ways[:, : self.ways.shape[1], known] = self.ways
         return self._replace(ways=ways)
 
-    def mark(self, steps: Steps, platform: Property) -> None:
-        """Mark a part's journeys by what all parts tell together; once more changes nothing."""
-        mark_cut(steps, self.last, Settings().idle)
-        mark_dead_ends(steps, platform, self.ways)
+    @property
+    def dead(self) -> NDArray[np.bool_]:
+        """From which screens nobody goes on, on which platforms."""
+        return dead_ends(self.ways)
+
+    def marked(self, steps: Steps, platform: Property) -> Steps:
+        """A part with its journeys marked by what all parts tell together."""
+        fresh = steps.unmarked()
+        mark_cut(fresh, self.last, Settings().idle)
+        mark_dead_ends(fresh, platform, self.dead)
+        return fresh
+
+    def agrees(self, before: Ends, steps: Steps) -> bool:
+        """Whether a part, marked by what was told before, has its marks right: the same ends are
+        dead, and no journey was cut, or is."""
+        if not np.array_equal(before.dead, self.dead) or (steps.journeys.exit == EXIT["cut"]).any():
+            return False
+        return not ends_late(steps, self.last, Settings().idle).any()
 
 
 def last_moment(log: Log, read_at: int) -> int:

@@ -89,6 +89,10 @@ def _gather_steps(journeys: JourneyColumns, journey: Column, entry: Column, dept
 
 def mark_cut(steps: Steps, log_end: int, idle: int) -> None:
     """Mark silent journeys whose end lies within the idle limit of the log's end as cut."""
-    journeys = steps.journeys
-    silent = journeys.exit == EXIT["silent"]
-    journeys.exit[silent & (journeys.end > log_end - idle)] = EXIT["cut"]
+    steps.journeys.exit[ends_late(steps, log_end, idle)] = EXIT["cut"]
+
+
+def ends_late(steps: Steps, log_end: int, idle: int) -> NDArray[np.bool_]:
+    """Silent journeys that may go on after the log's end; shape (journeys,)."""
+    silent = steps.journeys.exit == EXIT["silent"]
+    return np.asarray(silent & (steps.journeys.end > log_end - idle))

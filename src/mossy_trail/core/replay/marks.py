@@ -123,16 +123,18 @@ def ways(steps: Steps, platform: Property) -> NDArray[np.int64]:
     return np.stack(counts).reshape(2, *shape)
 
 
-def mark_dead_ends(steps: Steps, platform: Property, seen: NDArray[np.int64]) -> None:
-    """Mark ends on screens from which, by the `ways` of the whole log, none has ever gone on.
+def dead_ends(ways: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Screens that are enough visited, and from which none has ever gone on, by the `ways` of the
+    whole log; shape (screens, platforms + 1)."""
+    visits, followed = ways
+    return np.asarray((visits >= DEAD_END_VISITS) & (followed == 0))
 
-    Journeys that the log's end has cut off do not count, nor do screens that few have seen.
-    """
-    visits, followed = seen
-    dead = (visits >= DEAD_END_VISITS) & (followed == 0)
+
+def mark_dead_ends(steps: Steps, platform: Property, dead: NDArray[np.bool_]) -> None:
+    """Mark ends on screens from which nobody goes on; not where the log's end has cut them off."""
     last = steps.last_steps()
     screen = steps.entries.screen[steps.steps.entry[last]]
-    some = dead.any(axis=1)[screen] & (
+    some = np.logical_or.reduce(dead, axis=1)[screen] & (
         steps.journeys.exit[steps.steps.journey[last]] != EXIT["cut"]
     )
     last, screen = last[some], screen[some]
