@@ -4,20 +4,18 @@ from __future__ import annotations
 
 import os
 import signal
-import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
-import structlog
 import uvicorn
 from rich.console import Console
 
 from mossy_trail.demo.load import load_if_empty
 from mossy_trail.engine.workers import client_of, executor_of
 from mossy_trail.intake.installation import installation_key
+from mossy_trail.notes import keep_notes
 from mossy_trail.store.cluster import Cluster, ClusterError, free_port
 from mossy_trail.store.database import connect, migrate
 from mossy_trail.team.team import Refused, Team
@@ -59,7 +57,7 @@ def serve(
     alone.
     """
     signal.signal(signal.SIGTERM, signal.getsignal(signal.SIGINT))
-    _keep_notes()
+    keep_notes()
     try:
         with _database(data, fresh) as url:
             workers = executor_of(client_of(cluster)) if cluster else None
@@ -124,21 +122,6 @@ def _serve_pages(context: Context, config: uvicorn.Config, say: Console) -> None
     say.print(f"Mossy Trail is at [bold]{at}[/bold] · Ctrl-C stops it")
     _serve(uvicorn.Server(config), say)
     context.engine.dispose()
-
-
-def _keep_notes() -> None:
-    """What the server notes: lines for a person in a terminal, JSON for whatever collects them."""
-    shown: list[Any] = [structlog.dev.ConsoleRenderer()]
-    if not sys.stderr.isatty():
-        shown = [structlog.processors.format_exc_info, structlog.processors.JSONRenderer()]
-    structlog.configure(
-        processors=[
-            structlog.processors.add_log_level,
-            structlog.processors.TimeStamper(fmt="iso"),
-            *shown,
-        ],
-        logger_factory=structlog.WriteLoggerFactory(sys.stderr),
-    )
 
 
 def _serve(server: uvicorn.Server, say: Console) -> None:

@@ -227,10 +227,10 @@ def test_a_question_does_not_wait_until_another_log_has_been_replayed(
         shelf = Shelf(Folder(tmp_path / f"shelf {name}"), threads, room=0) if shelved else None
         return study_of(app_map, 3, (tmp_path / f"{name}.csv", rows), shelf=shelf)
 
-    def slow(*given: Any) -> Steps:
+    def slow(*given: Any, **named: Any) -> Steps:
         held.release()
         assert go_on.wait(60), "the question was answered before"
-        return replay(*given)
+        return replay(*given, **named)
 
     study = made("one")
     monkeypatch.setattr(f"mossy_trail.engine.{'shelf' if shelved else 'study'}.replay", slow)

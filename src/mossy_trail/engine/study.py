@@ -108,8 +108,9 @@ class Study:
             return
         self._logs = [part for part in parts if len(part)]
         self._grown_from = len(self._logs)
-        replayed = makers.map(lambda part: replay(part, app_map, self._usual), self._logs)
-        self.parts = list(replayed)
+        self.parts = []
+        if self._logs:
+            self.parts = self._replayed(self._logs, resolve(app_map, self._logs[0].terms))
         self._mark_ends({}, None)
 
     @classmethod
@@ -227,7 +228,7 @@ class Study:
         self._grown_from = sum(part.made for part in left)
         lately = _shared(together)
         self._logs += lately
-        self.parts += makers.map(lambda log: replay(log, self.app_map, self._usual), lately)
+        self.parts += self._replayed(lately, places)
         return {place: part.ends for place, part in enumerate(left)}
 
     @property
@@ -236,6 +237,12 @@ class Study:
         if isinstance(self.parts, ShelvedParts):
             return self.parts.rows_lately
         return sum(map(len, self._logs[self._grown_from :]))
+
+    def _replayed(self, logs: Sequence[Log], places: Places) -> list[Steps]:
+        def one(log: Log) -> Steps:
+            return replay(log, self.app_map, self._usual, places=places)
+
+        return list(makers.map(one, logs))
 
     def _mark_ends(self, known: dict[int, Ends], before: Ends | None) -> None:
         """What the end of all rows tells of journeys: which it cut, and which were dead ends; given

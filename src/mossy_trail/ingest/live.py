@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, replace
 from threading import Event, Thread
 from typing import Any
@@ -49,6 +49,8 @@ class Received:
 
 
 Receipt = list[Received]
+Read = Callable[[dict[str, str], bytes], list[SentEvent]]
+"""Reads the events of a request, by its headers and body."""
 
 
 def _reasons(file: dict[str, Any], rows: Sequence[str]) -> list[str]:
@@ -88,6 +90,10 @@ class LiveLogs:
     def stop(self) -> None:
         self._ended.set()
         self._wake.set()
+
+    def take(self, app_id: int, read: Read, headers: dict[str, str], body: bytes) -> Receipt:
+        """Keep the events of a request. They are durable when this returns."""
+        return self.receive(app_id, read(headers, body))
 
     def receive(self, app_id: int, events: Sequence[SentEvent]) -> Receipt:
         """Keep these events. They are durable when this returns."""

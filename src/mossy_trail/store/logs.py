@@ -12,7 +12,19 @@ import numpy as np
 import psycopg
 import pyarrow as pa
 from psycopg import sql
-from sqlalchemy import ARRAY, Engine, Integer, cast, delete, func, select, update
+from sqlalchemy import (
+    ARRAY,
+    Engine,
+    Integer,
+    and_,
+    cast,
+    delete,
+    false,
+    func,
+    or_,
+    select,
+    update,
+)
 from sqlalchemy.orm import Session
 
 from mossy_trail.core.model.log import (
@@ -282,12 +294,12 @@ def read_tail(engine: Engine, log_id: int, after: int, through: int) -> Log:
     with the terms alone that they have: what it costs does not grow with the log."""
     where = sql.SQL("line > {} AND line <= {}").format(after, through)
     with Session(engine) as session:
-        columns, terms, codings = _columns(session, log_id, where), {}, {}
-        for name in DICTIONARIES:
-            used = _used(columns, name)
-            terms[name] = _texts(session, log_id, name, used)
-            codings[name] = np.full(int(used.max(initial=NONE)) + 1, NONE, "int32")
-            codings[name][used] = np.arange(len(used), dtype="int32")
+        columns, codings = _columns(session, log_id, where), {}
+        used = {name: _used(columns, name) for name in DICTIONARIES if name != "file"}
+        terms = _texts(session, log_id, used)
+        for name, codes in used.items():
+            codings[name] = np.full(int(codes.max(initial=NONE)) + 1, NONE, "int32")
+            codings[name][codes] = np.arange(len(codes), dtype="int32")
         terms["file"] = _files(session, log_id)
         codings["file"] = np.arange(len(terms["file"]), dtype="int32")
     return Log(recoded(columns, codings), terms)
@@ -315,11 +327,21 @@ def _used(columns: Mapping[str, Column], dictionary: str) -> Column:
     return used[used != NONE]
 
 
-def _texts(session: Session, log_id: int, dictionary: str, codes: Column) -> list[str]:
-    """The terms of these codes, of which there is one each."""
-    query = select(Term.text).where(Term.log_id == log_id, Term.dictionary == dictionary)
-    some = query.where(Term.code == func.any(cast(codes.tolist(), ARRAY(Integer))))
-    return list(session.scalars(some.order_by(Term.code))) if len(codes) else []
+def _texts(session: Session, log_id: int, used: Mapping[str, Column]) -> dict[str, list[str]]:
+    """The terms of these codes of each dictionary, of which there is one each."""
+    terms: dict[str, list[str]] = {name: [] for name in used}
+    some = [
+        and_(
+            Term.dictionary == name,
+            Term.code == func.any(cast(codes.tolist(), ARRAY(Integer))),
+        )
+        for name, codes in used.items()
+        if len(codes)
+    ]
+    query = select(Term.dictionary, Term.text).where(Term.log_id == log_id, or_(false(), *some))
+    for name, text in session.execute(query.order_by(Term.dictionary, Term.code)):
+        terms[name].append(text)
+    return terms
 
 
 def _files(session: Session, log_id: int) -> list[str]:

@@ -19,7 +19,7 @@ from mossy_trail.core.model.scope import Part, Scope
 from mossy_trail.engine.studies import Studies
 from mossy_trail.engine.study import Study
 from mossy_trail.ingest.importing import Importer
-from mossy_trail.ingest.live import LiveLogs
+from mossy_trail.ingest.receiver import Receiver
 from mossy_trail.intake.installation import installation_key
 from mossy_trail.store.models import App
 from mossy_trail.store.parts import PartsCache
@@ -35,7 +35,7 @@ class Context:
     engine: Engine
     studies: Studies
     importer: Importer
-    live: LiveLogs
+    live: Receiver
     not_ready: Callable[[], str]
     """What is to be said instead of an answer, while none can be given."""
 
@@ -58,7 +58,7 @@ def new_context(
     memory = memory or os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 3
     studies = Studies(engine, parts, data / REPLAYS, memory, workers)
     importer = Importer(engine, uploads, installation_key(data), studies.keep, studies.landed)
-    return Context(engine, studies, importer, LiveLogs(engine), not_ready)
+    return Context(engine, studies, importer, Receiver(engine), not_ready)
 
 
 def forget_caches(data: Path) -> None:

@@ -378,11 +378,12 @@ def within(outer: Stretches, inner: Stretches) -> Stretches:
 
 def picked(column: NDArray[Number], own: Stretches) -> NDArray[Number]:
     """What stands in some stretches of a column."""
-    return _picked(read_only(column), own)
+    return kept(read_only(column), own)
 
 
 @kernel
-def _picked(column: Column, own: Stretches) -> Column:
+def kept(column: Column, own: Stretches) -> Column:
+    """The same for kernels."""
     found = np.empty((own[:, 1] - own[:, 0]).sum(), column.dtype)
     at = 0
     for a, b in own:

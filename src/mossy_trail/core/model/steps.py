@@ -10,8 +10,18 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.kernel import kernel, read_only
 from mossy_trail.core.model.app_map import ROLE, Places
-from mossy_trail.core.model.log import NONE, Column, Log, Stretched, Stretches, picked, stretches
+from mossy_trail.core.model.log import (
+    NONE,
+    Column,
+    Log,
+    Stretched,
+    Stretches,
+    kept,
+    picked,
+    stretches,
+)
 
 MOVES = (
     "start",
@@ -284,9 +294,8 @@ class Steps:
         chosen = stretches(self.journeys.user, users)
         rows = _standing(chosen, self.journeys.first_row, len(self.log))
         steps = _standing(chosen, self.journeys.first_step, int(self.journeys.steps.sum()))
-        own = JourneyColumns._make(picked(column, chosen) for column in self.journeys)
-        first_row, first_step = _begins(own.rows), _begins(own.steps)
-        ahead = own.first_row - first_row
+        whole = JourneyColumns._make(read_only(column) for column in self.journeys)
+        own, ahead = _cut(whole, chosen)
         if isinstance(self.steps, PickedSteps):
             ahead += picked(self.steps.ahead, chosen)
         own_steps: Any = PickedSteps.of(self.steps, steps, own, ahead)
@@ -295,7 +304,7 @@ class Steps:
             self.places,
             self.entries,
             own_steps,
-            own._replace(first_row=first_row, first_step=first_step),
+            own,
             picked(self.fate, rows),
         )
 
@@ -340,6 +349,30 @@ def _standing(journeys: Stretches, begins: NDArray[np.int32], end: int) -> Stret
     return np.append(begins.astype("int64"), end)[journeys]
 
 
-def _begins(counts: NDArray[np.int32]) -> NDArray[np.int32]:
-    """Where each begins of so many that stand one after the other."""
-    return (np.cumsum(counts) - counts).astype("int32")
+@kernel
+def _cut(whole: JourneyColumns, chosen: Stretches) -> tuple[JourneyColumns, NDArray[np.int32]]:
+    """Some stretches of journeys as if there were no others, and by how many rows each of them now
+    stands further in front; compiled as one, as parts are often cut and calls cost as much."""
+    first_row, first_step = kept(whole.first_row, chosen), kept(whole.first_step, chosen)
+    rows, steps = kept(whole.rows, chosen), kept(whole.steps, chosen)
+    ahead = np.empty_like(first_row)
+    row, step = 0, 0
+    for i in range(len(rows)):
+        ahead[i] = first_row[i] - row
+        first_row[i], first_step[i] = row, step
+        row, step = row + rows[i], step + steps[i]
+    own = JourneyColumns(
+        first_step,
+        steps,
+        first_row,
+        rows,
+        kept(whole.user, chosen),
+        kept(whole.session, chosen),
+        kept(whole.start, chosen),
+        kept(whole.end, chosen),
+        kept(whole.start_kind, chosen),
+        kept(whole.exit, chosen),
+        kept(whole.marks, chosen),
+        kept(whole.deepest, chosen),
+    )
+    return own, ahead

@@ -73,6 +73,7 @@ def replay(
     app_map: AppMap,
     transitions: TransitionModel | None = None,
     settings: Settings | None = None,
+    places: Places | None = None,
 ) -> Steps:
     """Replay one part.
 
@@ -83,13 +84,14 @@ def replay(
     usual : how usual each move is, as learned from parts of the same log; where some is needed
         and none is given, it is learned from this part alone.
     settings : time limits; the defaults suit a mobile app.
+    places : what the log's names mean by the map, where that is known.
 
     Returns
     -------
     Steps, in the order of the rows. Linear in rows.
     """
     settings = settings or Settings()
-    rows = _Rows.of(log, app_map, settings)
+    rows = _Rows.of(log, app_map, settings, places)
     walked = rows.walked() if rows.tells_moves else None
     unexplained = rows.unexplained(walked)
     if unexplained.any():
@@ -218,8 +220,10 @@ class _Rows:
     source: Source
 
     @classmethod
-    def of(cls, log: Log, app_map: AppMap, settings: Settings) -> _Rows:
-        places = resolve(app_map, log.terms)
+    def of(
+        cls, log: Log, app_map: AppMap, settings: Settings, places: Places | None = None
+    ) -> _Rows:
+        places = places or resolve(app_map, log.terms)
         again = resent(log)
         log = without(led_first(log, places, again), again)
         source = Source.of(log, places, cut_sessions(log, settings.idle), again)

@@ -81,6 +81,6 @@ def _allowed(here: Context, app_key: str, authorization: str) -> int:
 
 def _receive(here: Context, app_id: int, request: Request, body: bytes) -> Receipt:
     try:
-        return here.live.receive(app_id, read_events(request.headers, body))
+        return here.live.take(app_id, read_events, dict(request.headers), body)
     except UnusableEvents as error:
         raise ProblemError(400, str(error), "Nothing of this request was kept.") from None

@@ -42,8 +42,8 @@ async def take_logs(request: Request) -> Response:
         return _refusal(kind, 401, "The key fits no app. Send it as “Authorization: Bearer KEY”.")
     try:
         body = await body_of(request, LARGEST_BODY)
-        events = await asyncio.to_thread(read_records, request.headers, body)
-        receipt = await asyncio.to_thread(here.live.receive, app_id, events)
+        told = dict(request.headers)
+        receipt = await asyncio.to_thread(here.live.take, app_id, read_records, told, body)
     except ProblemError as error:
         return _refusal(kind, error.problem.status, error.problem.title)
     except UnusableRecords as error:
