@@ -114,18 +114,18 @@ class Server:
         data.mkdir(exist_ok=True)
         self.folder = data
         self.url = self.said = ""
-        self._process: subprocess.Popen[bytes] | None = None
+        self.process: subprocess.Popen[bytes] | None = None
 
     def start(self) -> None:
         said = self.folder / "said.txt"
         with said.open("w") as stderr:
-            self._process = subprocess.Popen(
+            self.process = subprocess.Popen(
                 [*MOSSY, *self.command],
                 env={**os.environ, "MOSSY_DATA": str(self.folder), "NO_COLOR": "1"},
                 stderr=stderr,
             )
         while not (found := re.search(r"is at (http://127\.0\.0\.1:\d+)", said.read_text())):
-            if self._process.poll() is not None:
+            if self.process.poll() is not None:
                 pytest.fail(f"the server did not start:\n{said.read_text()}")
             time.sleep(0.05)
         self.said, self.url = said.read_text(), found[1]
@@ -137,11 +137,11 @@ class Server:
         self.client.get("/api/apps")  # its address is said before it listens
 
     def stop(self, how: signal.Signals = signal.SIGINT) -> None:
-        if self._process:
+        if self.process:
             self.client.close()
-            self._process.send_signal(how)
-            self._process.wait(60)
-            self._process = None
+            self.process.send_signal(how)
+            self.process.wait(60)
+            self.process = None
 
     def remove(self) -> None:
         """Stop it, and take its cluster away too, where it does not lie in the test's folder."""

@@ -117,6 +117,55 @@ def test_what_was_acknowledged_is_there_whole_and_once(
     assert landed < KILLS, "the first ones are killed before anything can have landed"
 
 
+def test_who_sends_does_not_see_that_the_process_which_takes_events_in_was_killed(
+    tmp_path: Path,
+) -> None:
+    server = Server(tmp_path / "data")
+    server.start()
+    try:
+        app = server.new_app("Live")
+        with Phone(server, app) as phone:
+            for kills in range(4):
+                sent = len(phone.acknowledged)
+                until(lambda sent=sent: len(phone.acknowledged) > sent)  # type: ignore[misc]
+                if kills:
+                    os.kill(receiver_of(server), signal.SIGKILL)
+        assert len(phone.acknowledged) == 3 * phone.tries
+        assert screens_of(server, app, len(phone.acknowledged)) == set(phone.acknowledged)
+        last = receiver_of(server)
+        server.stop(signal.SIGKILL)
+        until(lambda: not runs(last))
+    finally:
+        server.remove()
+
+
+def receiver_of(server: Server) -> int:
+    """The process of it that takes events in."""
+    assert server.process
+    pids = [int(folder.name) for folder in Path("/proc").glob("[0-9]*")]
+    (found,) = (
+        pid
+        for pid in pids
+        if "mossy_trail.ingest.receiver" in told(pid, "cmdline")
+        and f"\nPPid:\t{server.process.pid}\n" in told(pid, "status")
+        and runs(pid)
+    )
+    return found
+
+
+def runs(pid: int) -> bool:
+    """Whether there is such a process that has not ended."""
+    return "\nState:\t" in told(pid, "status") and "\nState:\tZ" not in told(pid, "status")
+
+
+def told(pid: int, what: str) -> str:
+    """What the system tells of a process; nothing where there is none."""
+    try:
+        return Path(f"/proc/{pid}/{what}").read_text()
+    except (FileNotFoundError, ProcessLookupError):
+        return ""
+
+
 def outcome(server: Server, app: str, job: int, rows: int) -> bool:
     """Whether the import landed: then its log is whole; else nothing of it is there."""
     state = settled(server, job)
