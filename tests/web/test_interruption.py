@@ -133,7 +133,7 @@ def test_who_sends_does_not_see_that_the_process_which_takes_events_in_was_kille
         assert len(phone.acknowledged) == 3 * phone.tries
         assert screens_of(server, app, len(phone.acknowledged)) == set(phone.acknowledged)
         last = receiver_of(server)
-        server.stop(signal.SIGKILL)
+        kill_server(server)
         until(lambda: not runs(last))
     finally:
         server.remove()
