@@ -30,6 +30,13 @@ def kernel(function: Function) -> Function:
     return compiled
 
 
+def brief_kernel(function: Function) -> Function:
+    """Compile a function that takes microseconds: it keeps the interpreter's lock, as getting that
+    back from other threads takes much longer."""
+    compiled: Any = njit(cache=True)(function)
+    return compiled
+
+
 def inner_kernel(function: Function) -> Function:
     """Compile a function that makes no arrays itself into whatever calls it.
 

@@ -31,7 +31,7 @@ from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import learn, replay
 from mossy_trail.engine.recent import Recent
 from mossy_trail.engine.shelf import Shelf, ShelvedParts
-from mossy_trail.engine.workers import makers, threads
+from mossy_trail.engine.workers import made, makers, threads
 from mossy_trail.store.folder import LogParts
 
 MOST_GROUPS = 12
@@ -200,7 +200,7 @@ class Study:
     def _users_with(self, name: str, codes: Column) -> list[Column]:
         if isinstance(self.parts, ShelvedParts):
             return self.parts.users_with(name, codes)
-        return list(makers.map(partial(users_with, name=name, codes=codes), self._logs))
+        return made(partial(users_with, name=name, codes=codes), self._logs)
 
     def _take_over(self, before: Study, places: Places, tail: Tail) -> dict[int, Ends]:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
@@ -219,7 +219,7 @@ class Study:
                 log, steps = of_users(log, ~tail.moving), steps.of_users(~tail.moving)
             return _Left(i < grown, log, steps.under(terms, places), ends, gone)
 
-        found = list(makers.map(without, resting))
+        found = made(without, resting)
         beside = [before._logs[i].under(terms) for i in small]
         together = tail.joined_by([*beside, *(part.gone for part in found)])
         left = [part for part in found if len(part.log)]
@@ -247,25 +247,27 @@ class Study:
     def _mark_ends(self, known: dict[int, Ends], before: Ends | None) -> None:
         """What the end of all rows tells of journeys: which it cut, and which were dead ends; given
         what is known of parts, by their places, which were marked by what was told `before`."""
-        platform = self.property("platform")
-        places = self.parts[0].places.names if self.parts else []
-        shape = (2, len(places), len(platform.values) + 1)
-
-        def ends(i: int) -> Ends:
-            own = known.get(i)
-            if own and own.read_at == self.read_at and own.ways.shape == shape:
-                return own
-            return Ends.of(self._logs[i], self.parts[i], self.read_at, platform)
-
-        self._ends = list(makers.map(ends, range(len(self.parts))))
+        platform, parts = self.property("platform"), list(self.parts)
+        screens = parts[0].places.names if parts else []
+        shape = (2, len(screens), len(platform.values) + 1)
+        right = {
+            i: own
+            for i, own in known.items()
+            if own.read_at == self.read_at and own.ways.shape == shape
+        }
+        others = [i for i in range(len(parts)) if i not in right]
+        told = made(lambda i: Ends.of(self._logs[i], parts[i], self.read_at, platform), others)
+        right |= zip(others, told, strict=True)
+        self._ends = [right[i] for i in range(len(parts))]
         self._end = end = Ends.together(self._ends)
+        if end is None:
+            return
+        same = before is not None and np.array_equal(before.dead, end.dead)
 
         def marked(i: int) -> Steps:
-            if end is None or (i in known and before and end.agrees(before, self.parts[i])):
-                return self.parts[i]
-            return end.marked(self.parts[i], platform)
+            return end.marked(parts[i], platform, later=same and i in known)
 
-        self.parts = list(makers.map(marked, range(len(self.parts))))
+        self.parts = made(marked, range(len(parts)))
 
     @cached_property
     def edges(self) -> NDArray[np.int64]:

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.ahead import two_at_once
-from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.kernel import brief_kernel, kernel, read_only
 
 EVENTS = (
     "app_start",
@@ -346,7 +346,7 @@ def stretches(user: Column, users: NDArray[np.bool_]) -> Stretches:
     return _edges(read_only(user), read_only(users)).reshape(-1, 2)
 
 
-@kernel
+@brief_kernel
 def _edges(user: Column, users: NDArray[np.bool_]) -> NDArray[np.int64]:
     edges, inside = [0 for _ in range(0)], False
     for i in range(len(user)):
@@ -358,7 +358,7 @@ def _edges(user: Column, users: NDArray[np.bool_]) -> NDArray[np.int64]:
     return np.array(edges, np.int64)
 
 
-@kernel
+@brief_kernel
 def within(outer: Stretches, inner: Stretches) -> Stretches:
     """Where stretches of what stands in others are in the whole; both in order."""
     found = np.empty((len(outer) + len(inner), 2), np.int64)
@@ -376,9 +376,19 @@ def within(outer: Stretches, inner: Stretches) -> Stretches:
     return found[:count]
 
 
+FEW = 20_000
+"""So many are copied in microseconds."""
+
+
 def picked(column: NDArray[Number], own: Stretches) -> NDArray[Number]:
     """What stands in some stretches of a column."""
-    return kept(read_only(column), own)
+    few = (own[:, 1] - own[:, 0]).sum() < FEW
+    return (_few_kept if few else kept)(read_only(column), own)
+
+
+@brief_kernel
+def _few_kept(column: Column, own: Stretches) -> Column:
+    return kept(column, own)
 
 
 @kernel

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mossy_trail.core.kernel import kernel, read_only
+from mossy_trail.core.kernel import brief_kernel, read_only
 from mossy_trail.core.model.app_map import ROLE, Places
 from mossy_trail.core.model.log import (
     NONE,
@@ -313,16 +313,11 @@ class Steps:
         stays known."""
         return self._but(log=self.log.under(terms), places=places)
 
-    def unmarked(self) -> Steps:
-        """The same before the end of the log was marked; what is marked now is its own."""
-        journeys, steps = self.journeys, self.steps
-        cut = journeys.exit == EXIT["cut"]
+    def with_exits(self, exits: NDArray[np.uint8]) -> Steps:
+        """The same with other ends of journeys; marks are its own, to be marked anew."""
         return self._but(
-            steps=steps._replace(marks=steps.marks & ~np.uint16(MARK["dead_end"])),
-            journeys=journeys._replace(
-                exit=np.where(cut, EXIT["silent"], journeys.exit).astype("u1"),
-                marks=journeys.marks & ~np.uint16(MARK["dead_end"]),
-            ),
+            steps=self.steps._replace(marks=self.steps.marks.copy()),
+            journeys=self.journeys._replace(exit=exits, marks=self.journeys.marks.copy()),
         )
 
     def _but(self, **changed: Any) -> Steps:
@@ -349,10 +344,10 @@ def _standing(journeys: Stretches, begins: NDArray[np.int32], end: int) -> Stret
     return np.append(begins.astype("int64"), end)[journeys]
 
 
-@kernel
+@brief_kernel
 def _cut(whole: JourneyColumns, chosen: Stretches) -> tuple[JourneyColumns, NDArray[np.int32]]:
     """Some stretches of journeys as if there were no others, and by how many rows each of them now
-    stands further in front; compiled as one, as parts are often cut and calls cost as much."""
+    stands further in front; compiled as one, as parts are often cut, and calls cost more."""
     first_row, first_step = kept(whole.first_row, chosen), kept(whole.first_step, chosen)
     rows, steps = kept(whole.rows, chosen), kept(whole.steps, chosen)
     ahead = np.empty_like(first_row)

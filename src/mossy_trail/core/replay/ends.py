@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.model.log import Log, plausible
 from mossy_trail.core.model.properties import Property
-from mossy_trail.core.model.steps import EXIT, Steps
-from mossy_trail.core.replay.journeys import ends_late, mark_cut
+from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.replay.journeys import exits_at
 from mossy_trail.core.replay.marks import dead_ends, mark_dead_ends, ways
 from mossy_trail.core.replay.replay import Settings
 
@@ -55,19 +55,18 @@ class Ends(NamedTuple):
         """From which screens nobody goes on, on which platforms."""
         return dead_ends(self.ways)
 
-    def marked(self, steps: Steps, platform: Property) -> Steps:
-        """A part with its journeys marked by what all parts tell together."""
-        fresh = steps.unmarked()
-        mark_cut(fresh, self.last, Settings().idle)
-        mark_dead_ends(fresh, platform, self.dead)
+    def marked(self, steps: Steps, platform: Property, later: bool = False) -> Steps:
+        """A part with its journeys marked by what all parts tell together. It may have been marked
+        before, and by the same dead ends: that the log goes on `later` concerns few journeys."""
+        exits = exits_at(steps.journeys, self.last, Settings().idle)
+        some = np.arange(len(exits))
+        if later:
+            some = np.flatnonzero(exits != steps.journeys.exit)
+            if not len(some):
+                return steps
+        fresh = steps.with_exits(exits)
+        mark_dead_ends(fresh, platform, self.dead, some)
         return fresh
-
-    def agrees(self, before: Ends, steps: Steps) -> bool:
-        """Whether a part, marked by what was told before, has its marks right: the same ends are
-        dead, and no journey was cut, or is."""
-        if not np.array_equal(before.dead, self.dead) or (steps.journeys.exit == EXIT["cut"]).any():
-            return False
-        return not ends_late(steps, self.last, Settings().idle).any()
 
 
 def last_moment(log: Log, read_at: int) -> int:

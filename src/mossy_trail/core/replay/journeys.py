@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.kernel import inner_kernel, kernel, read_only
 from mossy_trail.core.model.log import EVENT, NONE, Column, Log
-from mossy_trail.core.model.steps import EXIT, STARTS, Entries, JourneyColumns, StepColumns, Steps
+from mossy_trail.core.model.steps import EXIT, STARTS, Entries, JourneyColumns, StepColumns
 
 _APP_START, _APP_EXIT = EVENT["app_start"], EVENT["app_exit"]
 _BACKGROUND, _SIGN_OUT = EVENT["app_background"], EVENT["sign_out"]
@@ -87,12 +87,8 @@ def _gather_steps(journeys: JourneyColumns, journey: Column, entry: Column, dept
         journeys.steps[j] = step - journeys.first_step[j]
 
 
-def mark_cut(steps: Steps, log_end: int, idle: int) -> None:
-    """Mark silent journeys whose end lies within the idle limit of the log's end as cut."""
-    steps.journeys.exit[ends_late(steps, log_end, idle)] = EXIT["cut"]
-
-
-def ends_late(steps: Steps, log_end: int, idle: int) -> NDArray[np.bool_]:
-    """Silent journeys that may go on after the log's end; shape (journeys,)."""
-    silent = steps.journeys.exit == EXIT["silent"]
-    return np.asarray(silent & (steps.journeys.end > log_end - idle))
+def exits_at(journeys: JourneyColumns, log_end: int, idle: int) -> NDArray[np.uint8]:
+    """How each journey ended: silent ones within the idle limit of the log's end are cut."""
+    cut, silent = np.uint8(EXIT["cut"]), np.uint8(EXIT["silent"])
+    untold = (journeys.exit == silent) | (journeys.exit == cut)
+    return np.where(untold, np.where(journeys.end > log_end - idle, cut, silent), journeys.exit)

@@ -31,6 +31,7 @@ _NOT_FOUND_ROLE, _SPLASH = ROLE["not_found"], ROLE["splash"]
 _ONBOARDING, _SIGN_IN = ROLE["onboarding"], ROLE["sign_in"]
 _UNKNOWN, _NOT_FOUND, _STUCK = MARK["unknown_screen"], MARK["not_found"], MARK["stuck"]
 _PING_PONG, _GATE_LOOP, _BOUNCE = MARK["ping_pong"], MARK["gate_loop"], MARK["bounce"]
+_DEAD_END = np.uint16(MARK["dead_end"])
 _BACK_TO_GATE, _PLACEHOLDER = MARK["back_to_gate"], MARK["placeholder"]
 
 
@@ -130,17 +131,22 @@ def dead_ends(ways: NDArray[np.int64]) -> NDArray[np.bool_]:
     return np.asarray((visits >= DEAD_END_VISITS) & (followed == 0))
 
 
-def mark_dead_ends(steps: Steps, platform: Property, dead: NDArray[np.bool_]) -> None:
-    """Mark ends on screens from which nobody goes on; not where the log's end has cut them off."""
-    last = steps.last_steps()
+def mark_dead_ends(
+    steps: Steps, platform: Property, dead: NDArray[np.bool_], some: NDArray[np.int64]
+) -> None:
+    """Mark those of some journeys that ended on a screen from which nobody goes on, and no others
+    of them; nor those that the log's end has cut off."""
+    journeys = steps.journeys
+    some = some[journeys.steps[some] > 0]
+    last = journeys.first_step[some] + journeys.steps[some] - 1
+    steps.steps.marks[last] &= ~_DEAD_END
+    journeys.marks[some] &= ~_DEAD_END
     screen = steps.entries.screen[steps.steps.entry[last]]
-    some = np.logical_or.reduce(dead, axis=1)[screen] & (
-        steps.journeys.exit[steps.steps.journey[last]] != EXIT["cut"]
-    )
-    last, screen = last[some], screen[some]
-    found = last[dead[screen, _of_steps(steps, platform, last)]]
-    steps.steps.marks[found] |= MARK["dead_end"]
-    steps.journeys.marks[steps.steps.journey[found]] |= MARK["dead_end"]
+    may = np.logical_or.reduce(dead, axis=1)[screen] & (journeys.exit[some] != EXIT["cut"])
+    some, last, screen = some[may], last[may], screen[may]
+    found = dead[screen, _of_steps(steps, platform, last)]
+    steps.steps.marks[last[found]] |= _DEAD_END
+    journeys.marks[some[found]] |= _DEAD_END
 
 
 def _of_steps(
