@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import random
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import fields, is_dataclass, replace
@@ -25,7 +25,7 @@ from mossy_trail.core.model.installs import Installs
 from mossy_trail.core.model.log import HOUR, Log, empty_log, split
 from mossy_trail.core.model.people import people
 from mossy_trail.core.model.scope import Scope
-from mossy_trail.core.model.steps import Steps
+from mossy_trail.core.model.steps import EXITS, MARK, Steps
 from mossy_trail.core.replay.ends import Ends
 from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import replay
@@ -215,6 +215,60 @@ def knows_its_ends(study: Study) -> bool:
     counted = sum(ways(steps, platform) for steps in study.parts)
     end = Ends.together(study._ends)
     return end is not None and np.array_equal(end.ways, counted)
+
+
+@pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])
+def test_journeys_that_an_earlier_end_had_cut_end_as_all_rows_tell(
+    app_map: AppMap, tmp_path: Path, shelved: bool
+) -> None:
+    """At first all are cut; then most went silent at a dead end, until one had gone on."""
+
+    def came(first: int, users: int, minute: int, *screens: str) -> Rows:
+        start = datetime.fromisoformat("2026-05-04T10:00:00Z") + timedelta(minutes=minute)
+        return [
+            {
+                "user": f"user {user}",
+                "time": (start + timedelta(seconds=user, minutes=step)).isoformat(),
+                "event": "screen_view" if step else "app_start",
+                "screen": screen,
+                "platform": "ios",
+            }
+            for user in range(first, first + users)
+            for step, screen in enumerate(("", *screens))
+        ]
+
+    pieces = [
+        came(0, 60, 0, "SailingsBoard", "SailingDetail"),
+        came(100, 1, 30, "SailingsBoard"),
+        came(101, 1, 90, "SailingsBoard"),
+        came(102, 40, 91, "PassWallet", "SailingDetail"),
+        came(200, 1, 200, "SailingDetail", "PassWallet"),
+    ]
+    files = [(tmp_path / f"{number}.csv", own) for number, own in enumerate(pieces)]
+    shelf = Shelf(Folder(tmp_path / "shelf"), threads, room=0) if shelved else None
+    study: Study | None = study_of(app_map, 3, files[0], shelf=shelf)
+    told = []
+    for came_by, (path, _) in enumerate(files[1:], 2):
+        whole = study_of(app_map, 3, *files[:came_by])
+        assert study
+        study = study.grown(read_files([path]).log, study.read_at, "grown")
+        assert study
+        assert ends_of(study) == ends_of(whole)
+        told.append(Counter(end for end, _ in ends_of(study).values()))
+    assert [one["cut"] for one in told] == [20, 1, 41, 1]
+    assert [one["dead end"] for one in told] == [41, 60, 60, 0]
+
+
+def ends_of(study: Study) -> dict[str, tuple[str, list[int]]]:
+    """How each user's only journey ended, and the marks of its steps."""
+    found = {}
+    for steps in study.parts:
+        for number, user in enumerate(steps.journeys.user.tolist()):
+            dead = steps.journeys.marks[number] & MARK["dead_end"]
+            own = steps.steps.marks[steps.steps.journey == number].tolist()
+            end = "dead end" if dead else EXITS[steps.journeys.exit[number]]
+            found[steps.log.terms["user"][user]] = end, own
+    return found
 
 
 @pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])
