@@ -33,7 +33,7 @@ FEWEST_TO_GROW = 500_000
 """Rows of a study from which on live ones are put beside them, instead of making it anew."""
 LONGEST_REST = 15.0
 """Seconds that figures may lag behind live rows, however long a study takes to be made."""
-REST_OF_GROWN = 0.5
+REST_OF_GROWN = 0.25
 """Likewise where live rows are only put beside one that is in memory."""
 
 
