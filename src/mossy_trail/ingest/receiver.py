@@ -27,8 +27,6 @@ class _Manager(BaseManager):
 
 
 _Manager.register("logs")
-_LONGEST_END = 10
-"""Seconds that the other process may take to end."""
 
 
 class Receiver:
@@ -97,9 +95,9 @@ class Receiver:
 
     def _end(self) -> None:
         process, self._process, self._logs = self._process, None, None
-        if process and process.stdin:
-            process.stdin.close()
-            process.wait(_LONGEST_END)
+        if process:
+            with process:  # its input is closed, with which it ends, and it is waited for
+                pass
 
 
 def main() -> None:

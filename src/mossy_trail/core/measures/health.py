@@ -20,13 +20,13 @@ from mossy_trail.core.model.log import (
     TURN_OF_CENTURY,
     Column,
     Log,
-    recode,
 )
 from mossy_trail.core.model.steps import FATE, MARK, Steps
 
 CLOCK_SET_BACK = 10 * 60 * SECOND
 """A row that is late by less came late; by more, the clock was changed."""
 TOO_MANY_SCREENS = 2000
+_REDIRECT = EVENT["redirect"]
 _SURELY_A_GAP = 16
 """Sessions that usually begin in a stretch. By chance alone, e^−16 of such have no rows."""
 
@@ -79,32 +79,37 @@ def label(steps: Steps, finding: str, read_at: int) -> NDArray[np.bool_]:
         return np.asarray(columns["session"] == NONE)
     if finding == "unknown_screen":
         places = steps.places
-        unknown = places.unknown[places.of_name] & ~places.unknown.all()
-        return np.append(unknown, False)[columns["screen"]]
+        return _named(steps, places.unknown[places.of_name] & ~places.unknown.all())
     if finding == "folded_name":
-        return np.append(steps.places.folded_name, False)[columns["screen"]]
+        return _named(steps, steps.places.folded_name)
     if finding == "unknown_event":
         return np.asarray((columns["event"] == EVENT["custom"]) & (steps.fate != FATE["resent"]))
-    if finding == "lost_before":
-        return _made_by(steps, _begun_elsewhere(steps))
-    if finding == "landed_elsewhere":
-        return _made_by(steps, (steps.steps.marks & MARK["landed_elsewhere"]) != 0)
-    if finding == "inferred":
-        return _made_by(steps, steps.steps.inferred)
+    if finding in _OF_STEPS:
+        rows = np.zeros(len(time), bool)
+        rows[steps.made_by[_OF_STEPS[finding](steps)]] = True
+        return rows
     if finding in LOUD:
         return rows_about(steps, finding)
     raise KeyError(finding)
 
 
+def _named(steps: Steps, names: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Rows of screens with some of the names; shape (rows,)."""
+    if not names.any():
+        return np.zeros(len(steps.log), bool)
+    return np.append(names, False)[steps.log.columns["screen"]]
+
+
 def counts(steps: Steps, read_at: int) -> dict[str, int]:
     """How many rows of a part each of `FINDINGS` is about."""
     late = dict(zip(("out_of_order", "clock_back"), _late(steps, read_at), strict=True))
-    return {
-        finding: int(
-            np.count_nonzero(late[finding] if finding in late else label(steps, finding, read_at))
-        )
-        for finding in FINDINGS
-    }
+
+    def about(finding: str) -> NDArray[np.bool_]:
+        if finding in _OF_STEPS:  # each of which one row has made
+            return _OF_STEPS[finding](steps)
+        return late[finding] if finding in late else label(steps, finding, read_at)
+
+    return {finding: int(np.count_nonzero(about(finding))) for finding in FINDINGS}
 
 
 def _late(steps: Steps, read_at: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
@@ -228,20 +233,38 @@ def _begun_elsewhere(steps: Steps) -> NDArray[np.bool_]:
 
     Between the two, rows were lost. A redirect's row names the screen that was wanted instead.
     """
-    columns, step = steps.log.columns, steps.steps
-    rows = steps.made_by
-    origin = columns["origin"][rows]
-    named = (origin != NONE) & (columns["event"][rows] != EVENT["redirect"])
-    came_from = recode(origin, steps.places.of_name)
-    before = np.append(NONE, steps.screen[:-1]) if len(steps.screen) else steps.screen
-    same_journey = np.append(False, step.journey[1:] == step.journey[:-1])[: len(before)]
-    return np.asarray(named & same_journey & (came_from != before))
+    columns = steps.log.columns
+    told = (columns["origin"], columns["event"], steps.made_by)
+    rebuilt = (steps.places.of_name, steps.screen, steps.steps.journey)
+    return _from_elsewhere(*map(read_only, told), *map(read_only, rebuilt))
 
 
-def _made_by(steps: Steps, chosen: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    rows = np.zeros(len(steps.log), bool)
-    rows[steps.made_by[chosen]] = True
-    return rows
+@kernel
+def _from_elsewhere(
+    origin: Column, event: Column, made_by: Column, of_name: Column, screen: Column, journey: Column
+) -> NDArray[np.bool_]:
+    found = np.zeros(len(screen), np.bool_)
+    for i in range(1, len(screen)):
+        row = made_by[i]
+        if journey[i] == journey[i - 1] and origin[row] != NONE and event[row] != _REDIRECT:
+            found[i] = of_name[origin[row]] != screen[i - 1]
+    return found
+
+
+def _landed_elsewhere(steps: Steps) -> NDArray[np.bool_]:
+    return np.asarray((steps.steps.marks & MARK["landed_elsewhere"]) != 0)
+
+
+def _inferred(steps: Steps) -> NDArray[np.bool_]:
+    return np.asarray(steps.steps.inferred)
+
+
+_OF_STEPS = {
+    "lost_before": _begun_elsewhere,
+    "landed_elsewhere": _landed_elsewhere,
+    "inferred": _inferred,
+}
+"""Findings about the rows that made steps; each tells which of these; shape (steps,)."""
 
 
 @dataclass(frozen=True)
@@ -322,7 +345,7 @@ def tally(steps: Steps) -> Tally:
     return Tally(
         len(steps.steps.entry),
         _moments(columns["time"], len(steps.log.terms["user"]) // 20 + 1),
-        int(np.count_nonzero(np.diff(columns["user"]))) + bool(len(steps.log)),
+        len(steps.log.runs.user),
         int(np.count_nonzero(told)),
         {finding: int(np.count_nonzero(rows_about(steps, finding))) for finding in LOUD},
     )
@@ -358,8 +381,10 @@ def rows_about(steps: Steps, finding: str) -> NDArray[np.bool_]:
     if finding == "midnight":
         return _at_midnight(read_only(columns["time"]))
     if finding == "one_row_each":
-        begins = np.append(np.diff(columns["user"], prepend=NONE) != 0, True)  # users by runs
-        return np.asarray(begins[:-1] & begins[1:])
+        begins = steps.log.runs.edges
+        alone = np.zeros(len(steps.log), bool)
+        alone[begins[:-1][np.diff(begins) == 1]] = True
+        return alone
     if finding == "screen_per_row":
         return np.asarray(columns["event"] == EVENT["screen_view"])
     if finding == "words_unread":
