@@ -6,7 +6,9 @@ import json
 import re
 import subprocess
 import sys
+from fcntl import LOCK_EX, flock
 from pathlib import Path
+from subprocess import PIPE
 
 import pytest
 
@@ -57,3 +59,16 @@ def test_every_command_is_offered_by_the_script(tmp_path: Path) -> None:
     called = [ROOT / "mossy", "health", "log.csv", "--json"]
     done = subprocess.run(called, cwd=tmp_path, capture_output=True, text=True)
     assert json.loads(done.stdout)["rows"] == 1, done.stderr
+
+
+def test_one_command_at_a_time_prepares_a_checkout() -> None:
+    script = ROOT / "mossy"
+    with script.open() as held:
+        flock(held, LOCK_EX)
+        called = [script, "--version"]
+        other = subprocess.Popen(called, stdout=PIPE, stderr=PIPE, text=True)
+        assert other.stderr
+        assert "waiting for it" in other.stderr.readline()
+        assert other.poll() is None
+    said, _ = other.communicate()
+    assert (other.returncode, said.split()[:1]) == (0, ["mossy"])
