@@ -144,6 +144,8 @@ def mark_dead_ends(
     screen = steps.entries.screen[steps.steps.entry[last]]
     may = np.logical_or.reduce(dead, axis=1)[screen] & (journeys.exit[some] != EXIT["cut"])
     some, last, screen = some[may], last[may], screen[may]
+    if not len(some):
+        return
     found = dead[screen, _of_steps(steps, platform, last)]
     steps.steps.marks[last[found]] |= _DEAD_END
     journeys.marks[some[found]] |= _DEAD_END
