@@ -50,6 +50,10 @@ class Receiver:
         if awaited:
             self._begun()
 
+    def expect(self) -> None:
+        """Begin behind: events are about to come."""
+        Thread(target=self._begun, name="receiver", daemon=True).start()
+
     def stop(self) -> None:
         with self._order:
             self._ended = True

@@ -18,7 +18,7 @@ from mossy_trail.ingest.live import Receipt
 from mossy_trail.intake.cloud_events import UnusableEvents, read_events
 from mossy_trail.store.models import App
 from mossy_trail.web.contents import OBJECT, body_of, takes
-from mossy_trail.web.context import Context, Database, TheApp
+from mossy_trail.web.context import Context, Database, Here, TheApp
 from mossy_trail.web.problems import ProblemError
 from mossy_trail.web.schemas import IngestKey, ReceiptView, ReceivedView
 
@@ -28,10 +28,11 @@ LARGEST_BODY = 8 << 20
 
 
 @router.post("/ingest-key", status_code=201)
-def make_key(app: TheApp, session: Database) -> IngestKey:
+def make_key(app: TheApp, here: Here, session: Database) -> IngestKey:
     """A new key to send events with. It is shown this once, and the one before it ends."""
     key = secrets.token_urlsafe(24)
     app.ingest_key = hashed(key)
+    here.live.expect()
     return IngestKey(key=key)
 
 
