@@ -74,7 +74,7 @@ def without_rows(found: list[dict[str, Any]]) -> list[dict[str, Any]]:
     return sorted(keep, key=lambda s: (s["user"], s["time"], s["step"]))
 
 
-def test_events_come_in_by_every_mode_each_once(server: Server) -> None:
+def test_events_come_in_by_every_mode_each_once(server: Server, tmp_path: Path) -> None:
     app = server.new_app("Phones", with_map=False)
     sender = Sender(server, app)
     status, receipt = sender.send([event(0), event(1), event(0)])
@@ -100,6 +100,11 @@ def test_events_come_in_by_every_mode_each_once(server: Server) -> None:
     timeless = {key: value for key, value in event(9).items() if key != "time"}
     (told,) = sender.send(timeless, "structured")[1]["events"]
     assert (told["fate"], told["reason"]) == ("set aside", "time cannot be read")
+    path = tmp_path / "more.csv"
+    path.write_text("time,user,screen\n2026-05-04T10:00:00Z,u,S9\nnever,u,S9\nnever,u,S9\n")
+    assert server.follow(server.upload(app, path)["id"])["state"] == "done"
+    aside = [{"reason": "time cannot be read", "rows": 3}]
+    until(lambda: server.get(f"/api/apps/{app}/health")["set_aside"] == aside)
 
 
 @pytest.mark.parametrize(

@@ -334,7 +334,6 @@ class StepDetail(BaseModel):
 
 
 class ReasonCount(BaseModel):
-    log: int
     reason: str
     rows: int
 

@@ -192,7 +192,7 @@ function SetAside({ health }: { health: Health }) {
   return (
     <p className="mb-2">
       {health.set_aside.slice(0, 6).map((one) => (
-        <span key={`${one.log} ${one.reason}`} className="me-3">
+        <span key={one.reason} className="me-3">
           <span className="fw-semibold">{count(one.rows)}</span> {one.reason}
         </span>
       ))}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from typing import Annotated
 
@@ -31,13 +32,9 @@ def read_health(app: TheApp, study: TheStudy) -> HealthView:
 
 
 def _set_aside(logs: Sequence[StoredLog]) -> list[ReasonCount]:
-    """Rows set aside by log and reason, the most first."""
-    found = [
-        ReasonCount(log=log.id, reason=reason, rows=rows)
-        for log in logs
-        for reason, rows in log.reasons.items()
-    ]
-    return sorted(found, key=lambda one: -one.rows)
+    """Rows of all logs that were set aside by reason, the most first."""
+    found = sum((Counter(log.reasons) for log in logs), Counter[str]())
+    return [ReasonCount(reason=reason, rows=rows) for reason, rows in found.most_common()]
 
 
 @router.get("/health/{finding}")
