@@ -114,6 +114,7 @@ def test_what_was_acknowledged_is_there_whole_and_once(
                 time.sleep(usual * when / KILLS)
                 kill(server)
                 landed += outcome(server, app, job["id"], rows)
+        assert len(phone.acknowledged) > KILLS
         assert screens_of(server, live, len(phone.acknowledged)) >= set(phone.acknowledged)
         again = server.upload(app, demo.csv)
         assert server.follow(again["id"])["state"] == "done"

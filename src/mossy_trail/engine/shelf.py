@@ -176,7 +176,7 @@ class ShelvedParts(OneByOne[Steps]):
         beside = [before.lately.log.columns] if before.lately else []
         beside += [own.columns for own in taken]
         together = tail.joined_by([Log(columns, terms) for columns in beside])
-        replayed = replay(together, self.app_map, usual)
+        replayed = replay(together, self.app_map, usual, places=places)
         platform = property_of(terms["props"], "platform")
         left = before.end.without([own.ways for own in taken])
         left = left.among(len(places.names), self.platform, platform)
@@ -277,7 +277,7 @@ class ShelvedParts(OneByOne[Steps]):
 
     def put(self, number: int, read_at: int, usual: TransitionModel | None) -> Put:
         log = self.logs[number]
-        steps = replay(log, self.app_map, usual)
+        steps = replay(log, self.app_map, usual, places=self.places)
         keep(self.shelf.folder, number, steps, log)
         return Put(Ends.of(log, steps, read_at, self.platform), np.unique(log.columns["user"]))
 

@@ -239,9 +239,7 @@ class Study:
         return sum(map(len, self._logs[self._grown_from :]))
 
     def _replayed(self, logs: Sequence[Log], places: Places) -> list[Steps]:
-        def one(log: Log) -> Steps:
-            return replay(log, self.app_map, self._usual, places=places)
-
+        one = partial(replay, app_map=self.app_map, transitions=self._usual, places=places)
         return list(makers.map(one, logs))
 
     def _mark_ends(self, known: dict[int, Ends], before: Ends | None) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, replace
 from threading import Event, Thread
+from time import sleep
 from typing import Any
 
 import numpy as np
@@ -79,17 +80,13 @@ class LiveLogs:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
-        self._wake, self._ended = Event(), Event()
+        self._wake = Event()
         self._coders: dict[int, tuple[int, int, Coder]] = {}
         self._thread = Thread(target=self._work, name="live", daemon=True)
 
     def start(self) -> None:
         self._wake.set()
         self._thread.start()
-
-    def stop(self) -> None:
-        self._ended.set()
-        self._wake.set()
 
     def take(self, app_id: int, read: Read, headers: dict[str, str], body: bytes) -> Receipt:
         """Keep the events of a request. They are durable when this returns."""
@@ -112,17 +109,15 @@ class LiveLogs:
         while True:
             self._wake.wait()
             self._wake.clear()
-            if self._ended.is_set():
-                return
             try:
                 self.read_in()
             except (SQLAlchemyError, psycopg.Error):
-                self._ended.wait(_AGAIN)
+                sleep(_AGAIN)
                 self._wake.set()
             except Exception:
                 _note.exception("live events could not be read")
-                self._ended.wait(_AGAIN)
-            self._ended.wait(_GATHER)
+                sleep(_AGAIN)
+            sleep(_GATHER)
 
     def read_in(self) -> None:
         """Read all events into rows that have come by now, and are not yet."""

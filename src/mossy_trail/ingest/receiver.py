@@ -105,7 +105,7 @@ class Receiver:
 
 
 def main() -> None:
-    """What the other process does, until its first line of input is also the last."""
+    """What the other process does, until its input ends."""
     signal.signal(signal.SIGTERM, signal.SIG_IGN)
     keep_notes()
     told = json.loads(sys.stdin.readline())

@@ -376,13 +376,13 @@ def within(outer: Stretches, inner: Stretches) -> Stretches:
     return found[:count]
 
 
-FEW = 20_000
+_FEW = 20_000
 """So many are copied in microseconds."""
 
 
 def picked(column: NDArray[Number], own: Stretches) -> NDArray[Number]:
     """What stands in some stretches of a column."""
-    few = (own[:, 1] - own[:, 0]).sum() < FEW
+    few = (own[:, 1] - own[:, 0]).sum() < _FEW
     return (_few_kept if few else kept)(read_only(column), own)
 
 

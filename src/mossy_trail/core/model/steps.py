@@ -142,9 +142,7 @@ class PickedSteps:
         ahead: NDArray[np.int32],
         told: Mapping[str, Column],
     ) -> None:
-        self._columns, self._steps, self._ahead = columns, steps, ahead
-        self._told = dict(told)
-        self._made: dict[str, Column] = {}
+        self._columns, self._steps, self.ahead, self._told = columns, steps, ahead, told
 
     @classmethod
     def of(
@@ -160,28 +158,22 @@ class PickedSteps:
             return cls(Stretched.of(steps._columns, own), journeys.steps, ahead, told)
         return cls(Stretched.of(steps._asdict(), own), journeys.steps, ahead, {})
 
-    @property
-    def ahead(self) -> NDArray[np.int32]:
-        return self._ahead
-
     def __getattr__(self, name: str) -> Column:
         if name not in StepColumns._fields:
             raise AttributeError(name)
-        if name in self._told:
-            return self._told[name]
-        if name not in ("journey", "first_row"):
-            return self._columns[name]
-        if name not in self._made:
-            self._made[name] = self._make(name)
-        return self._made[name]
+        return self._told[name] if name in self._told else self._columns[name]
 
-    def _make(self, name: str) -> Column:
-        if name == "journey":
-            return np.repeat(np.arange(len(self._steps), dtype="int32"), self._steps)
-        return self._columns[name] - np.repeat(self._ahead, self._steps)
+    @cached_property
+    def journey(self) -> NDArray[np.int32]:
+        return np.repeat(np.arange(len(self._steps), dtype="int32"), self._steps)
+
+    @cached_property
+    def first_row(self) -> NDArray[np.int32]:
+        own: NDArray[np.int32] = self._columns["first_row"]
+        return own - np.repeat(self.ahead, self._steps)
 
     def _replace(self, **told: Column) -> PickedSteps:
-        return PickedSteps(self._columns, self._steps, self._ahead, {**self._told, **told})
+        return PickedSteps(self._columns, self._steps, self.ahead, {**self._told, **told})
 
 
 class JourneyColumns(NamedTuple):
