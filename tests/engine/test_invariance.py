@@ -54,15 +54,19 @@ def rows(tmp_path_factory: pytest.TempPathFactory) -> Rows:
         return list(csv.DictReader(file))
 
 
-def study_of(
-    app_map: AppMap, parts: int, *files: tuple[Path, Rows], shelf: Shelf | None = None
-) -> Study:
+def log_of(*files: tuple[Path, Rows]) -> Log:
     for path, rows in files:
         with path.open("w", newline="") as file:
             writer = csv.DictWriter(file, list(rows[0]))
             writer.writeheader()
             writer.writerows(rows)
-    log = read_files([path for path, _ in files]).log
+    return read_files([path for path, _ in files]).log
+
+
+def study_of(
+    app_map: AppMap, parts: int, *files: tuple[Path, Rows], shelf: Shelf | None = None
+) -> Study:
+    log = log_of(*files)
     installs, whole = Installs.of(log), people(log)
     split_up: Sequence[Log] = split(whole, parts)
     if shelf:
@@ -272,30 +276,36 @@ def ends_of(study: Study) -> dict[str, tuple[str, list[int]]]:
 
 
 @pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])
-def test_a_question_does_not_wait_until_another_log_has_been_replayed(
+def test_neither_questions_nor_live_rows_wait_until_another_log_has_been_replayed(
     rows: Rows, app_map: AppMap, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, shelved: bool
 ) -> None:
-    held, go_on = Semaphore(0), Event()
+    held, go_on, both = Semaphore(0), Event(), iter((True, True))
+    late = (tmp_path / "late.csv", rows[-200:])
 
-    def made(name: str) -> Study:
+    def made(name: str, own: Rows) -> Study:
         shelf = Shelf(Folder(tmp_path / f"shelf {name}"), threads, room=0) if shelved else None
-        return study_of(app_map, 3, (tmp_path / f"{name}.csv", rows), shelf=shelf)
+        return study_of(app_map, 3, (tmp_path / f"{name}.csv", own), shelf=shelf)
 
     def slow(*given: Any, **named: Any) -> Steps:
-        held.release()
-        assert go_on.wait(60), "the question was answered before"
+        if next(both, False):
+            held.release()
+            assert go_on.wait(60), "it was asked, and grew, before"
         return replay(*given, **named)
 
-    study = made("one")
+    study = made("one", rows[:-200])
+    tail = log_of(late)
     monkeypatch.setattr(f"mossy_trail.engine.{'shelf' if shelved else 'study'}.replay", slow)
     with ThreadPoolExecutor(1) as pool:
-        other = pool.submit(made, "other")
+        other = pool.submit(made, "other", rows)
         assert held.acquire(timeout=60)
         assert held.acquire(timeout=60), "by both threads"
-        found = dict(leaves(figures(study, SCOPES[0])))
+        before = dict(leaves(figures(study, SCOPES[0])))
+        grown = study.grown(tail, study.read_at, "grown")
+        assert grown
+        found = dict(leaves(figures(grown, SCOPES[0])))
         assert not other.done()
         go_on.set()
-        assert dict(leaves(figures(other.result(), SCOPES[0]))) == found
+        assert dict(leaves(figures(other.result(), SCOPES[0]))) == found != before
 
 
 @pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])

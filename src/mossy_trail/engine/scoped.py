@@ -27,7 +27,7 @@ def scope_mask(study: Study, scope: Scope) -> NDArray[np.bool_]:
 
 
 def _inside(study: Study, scope: Scope) -> NDArray[np.bool_]:
-    dated = study.joined(lambda steps: scope.dated(steps.journeys, study.read_at))
+    dated = scope.dated(study.index.start, study.read_at)
     inside = dated & segments.of(study, scope.segment) if scope.segment else dated
     if scope.part is None:
         return inside

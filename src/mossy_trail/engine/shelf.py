@@ -24,7 +24,7 @@ from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import replay
 from mossy_trail.core.replay.run import STEP_DTYPE
 from mossy_trail.engine.recent import Recent
-from mossy_trail.engine.workers import makers, threads
+from mossy_trail.engine.workers import growers, makers, threads
 from mossy_trail.store.folder import Folder, LogParts, OneByOne
 from mossy_trail.store.replays import keep, kept
 
@@ -46,10 +46,9 @@ class Shelf:
     workers: Executor
     room: int = ROOM
 
-    @property
-    def makers(self) -> Executor:
-        """Who replays parts to it: on this machine others than who is asked."""
-        return makers if self.workers is threads else self.workers
+    def by(self, own: Executor) -> Executor:
+        """Who works on this machine, or else its workers."""
+        return own if self.workers is threads else self.workers
 
 
 @dataclass(frozen=True, eq=False)
@@ -155,7 +154,7 @@ class ShelvedParts(OneByOne[Steps]):
         """Replay each part, and put it on the shelf."""
         bare = cls(logs, shelf, app_map)
         put = partial(ShelvedParts.put, read_at=read_at, usual=usual)
-        puts = bare._made(put, range(len(logs)))
+        puts = list(shelf.by(makers).map(partial(put, bare), range(len(logs))))
         end = Ends.together([own.ends for own in puts])
         if end is None:
             return bare
@@ -172,7 +171,7 @@ class ShelvedParts(OneByOne[Steps]):
         assert before, "there are parts"
         moving = self._moving(tail, before.home)
         take = partial(ShelvedParts.taken, users=moving)
-        taken = self._made(take, np.unique(before.home[moving]).tolist())
+        taken = self._soon(take, np.unique(before.home[moving]).tolist())
         beside = [before.lately.log.columns] if before.lately else []
         beside += [own.columns for own in taken]
         together = tail.joined_by([Log(columns, terms) for columns in beside])
@@ -202,11 +201,11 @@ class ShelvedParts(OneByOne[Steps]):
         """Who has rows with one of these codes in a column, of each part; some of them have left
         for the last one."""
         tell = partial(ShelvedParts.users_in, name=name, codes=codes)
-        return self._made(tell, range(len(self.logs)))
+        return self._soon(tell, range(len(self.logs)))
 
     def _last_moment(self, read_at: int) -> int:
         tell = partial(ShelvedParts.last_moment, read_at=read_at)
-        return max(self._made(tell, range(len(self.logs))))
+        return max(self._soon(tell, range(len(self.logs))))
 
     @property
     def rows_lately(self) -> int:
@@ -272,8 +271,8 @@ class ShelvedParts(OneByOne[Steps]):
             found.append(ask(self._lately.steps, *(own[len(shelved)] for own in pieces)))
         return found
 
-    def _made(self, make: Callable[..., Answer], numbers: Sequence[int]) -> list[Answer]:
-        return list(self.shelf.makers.map(partial(make, self), numbers))
+    def _soon(self, make: Callable[..., Answer], numbers: Sequence[int]) -> list[Answer]:
+        return list(self.shelf.by(growers).map(partial(make, self), numbers))
 
     def put(self, number: int, read_at: int, usual: TransitionModel | None) -> Put:
         log = self.logs[number]

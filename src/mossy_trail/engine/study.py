@@ -31,7 +31,7 @@ from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import learn, replay
 from mossy_trail.engine.recent import Recent
 from mossy_trail.engine.shelf import Shelf, ShelvedParts
-from mossy_trail.engine.workers import made, makers, threads
+from mossy_trail.engine.workers import makers, soon, threads
 from mossy_trail.store.folder import LogParts
 
 MOST_GROUPS = 12
@@ -110,7 +110,8 @@ class Study:
         self._grown_from = len(self._logs)
         self.parts = []
         if self._logs:
-            self.parts = self._replayed(self._logs, resolve(app_map, self._logs[0].terms))
+            replayed = self._replay(resolve(app_map, self._logs[0].terms))
+            self.parts = list(makers.map(replayed, self._logs))
         self._mark_ends({}, None)
 
     @classmethod
@@ -200,7 +201,7 @@ class Study:
     def _users_with(self, name: str, codes: Column) -> list[Column]:
         if isinstance(self.parts, ShelvedParts):
             return self.parts.users_with(name, codes)
-        return made(partial(users_with, name=name, codes=codes), self._logs)
+        return soon(partial(users_with, name=name, codes=codes), self._logs)
 
     def _take_over(self, before: Study, places: Places, tail: Tail) -> dict[int, Ends]:
         """The parts of an earlier study, but for the users of its last rows and of the tail; what
@@ -219,7 +220,7 @@ class Study:
                 log, steps = of_users(log, ~tail.moving), steps.of_users(~tail.moving)
             return _Left(i < grown, log, steps.under(terms, places), ends, gone)
 
-        found = made(without, resting)
+        found = soon(without, resting)
         beside = [before._logs[i].under(terms) for i in small]
         together = tail.joined_by([*beside, *(part.gone for part in found)])
         left = [part for part in found if len(part.log)]
@@ -228,7 +229,7 @@ class Study:
         self._grown_from = sum(part.made for part in left)
         lately = _shared(together)
         self._logs += lately
-        self.parts += self._replayed(lately, places)
+        self.parts += soon(self._replay(places), lately)
         return {place: part.ends for place, part in enumerate(left)}
 
     @property
@@ -238,9 +239,8 @@ class Study:
             return self.parts.rows_lately
         return sum(map(len, self._logs[self._grown_from :]))
 
-    def _replayed(self, logs: Sequence[Log], places: Places) -> list[Steps]:
-        one = partial(replay, app_map=self.app_map, transitions=self._usual, places=places)
-        return list(makers.map(one, logs))
+    def _replay(self, places: Places) -> Callable[[Log], Steps]:
+        return partial(replay, app_map=self.app_map, transitions=self._usual, places=places)
 
     def _mark_ends(self, known: dict[int, Ends], before: Ends | None) -> None:
         """What the end of all rows tells of journeys: which it cut, and which were dead ends; given
@@ -254,7 +254,7 @@ class Study:
             if own.read_at == self.read_at and own.ways.shape == shape
         }
         others = [i for i in range(len(parts)) if i not in right]
-        told = made(lambda i: Ends.of(self._logs[i], parts[i], self.read_at, platform), others)
+        told = soon(lambda i: Ends.of(self._logs[i], parts[i], self.read_at, platform), others)
         right |= zip(others, told, strict=True)
         self._ends = [right[i] for i in range(len(parts))]
         self._end = end = Ends.together(self._ends)
@@ -265,7 +265,7 @@ class Study:
         def marked(i: int) -> Steps:
             return end.marked(parts[i], platform, later=same and i in known)
 
-        self.parts = made(marked, range(len(parts)))
+        self.parts = soon(marked, range(len(parts)))
 
     @cached_property
     def edges(self) -> NDArray[np.int64]:
@@ -311,8 +311,7 @@ class Study:
     @cached_property
     def index(self) -> Index:
         """All journeys, in order of parts."""
-
-        found = self.each(_indexed)
+        found = self.each(_indexed) if self.shelved else soon(_indexed, self.parts)
         sizes = [len(own[0]) for own in found]
 
         def joined(place: int) -> NDArray[Any]:

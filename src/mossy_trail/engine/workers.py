@@ -8,19 +8,20 @@ from typing import Any, TypeVar
 
 threads = ThreadPoolExecutor(2, "parts")
 makers = ThreadPoolExecutor(2, "makers")
-"""Replay parts, and put rows beside them: others than who is asked, so that neither a question nor
-live rows wait until all parts have been gone through for the other."""
+"""Replay all parts of a log: others than who is asked, so that no question waits for that."""
+growers = ThreadPoolExecutor(2, "growers")
+"""Put live rows beside parts: others than both, so that these wait for neither."""
 
 
 Item = TypeVar("Item")
 Made = TypeVar("Made")
 
 
-def made(make: Callable[[Item], Made], items: Sequence[Item]) -> list[Made]:
-    """What is made of each, in order; each maker is handed its share at once, as to hand over many
-    small pieces would take longer than they do."""
+def soon(make: Callable[[Item], Made], items: Sequence[Item]) -> list[Made]:
+    """What is made of each, in order, by `growers`: each is handed its share at once, as to hand
+    over many small pieces would take longer than they do."""
     shares = [items[::2], items[1::2]]
-    first, second = makers.map(lambda own: [make(item) for item in own], shares)
+    first, second = growers.map(lambda own: [make(item) for item in own], shares)
     found = list(first)
     for place, one in enumerate(second):
         found.insert(2 * place + 1, one)

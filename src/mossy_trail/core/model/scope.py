@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.model.log import plausible
-from mossy_trail.core.model.steps import JourneyColumns
 
 Unit = Literal["sessions", "users"]
 
@@ -43,14 +42,15 @@ class Scope:
     odd_clocks: bool = False
     part: Part | None = None
 
-    def dated(self, journeys: JourneyColumns, read_at: int) -> NDArray[np.bool_]:
-        """Which journeys, of rows that came in at `read_at`, are within the dates; (journeys,)."""
-        right = plausible(journeys.start, read_at)
+    def dated(self, start: NDArray[np.int64], read_at: int) -> NDArray[np.bool_]:
+        """Which journeys are within the dates, by when they start, of rows that came in at
+        `read_at`; both in microseconds since 1970, of shape (journeys,)."""
+        right = plausible(start, read_at)
         if self.odd_clocks:
             return ~right
         inside = right
         if self.since is not None:
-            inside &= journeys.start >= self.since
+            inside &= start >= self.since
         if self.before is not None:
-            inside &= journeys.start < self.before
+            inside &= start < self.before
         return inside
