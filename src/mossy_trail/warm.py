@@ -40,6 +40,7 @@ from mossy_trail.engine.study import Study
 from mossy_trail.engine.workers import threads
 from mossy_trail.intake.app_map_file import map_of, parse_map
 from mossy_trail.intake.reader import read_files
+from mossy_trail.store import wire
 from mossy_trail.store.folder import Folder, LogParts, write_parts
 
 _STUDY = "study.pickle"
@@ -200,6 +201,8 @@ def _map() -> AppMap:
 def _log(folder: Path) -> Log:
     log = read_files([_written(folder)]).log
     Installs.of(log)
+    for _ in wire.written(log.columns, 0):
+        pass
     return log
 
 

@@ -93,6 +93,7 @@ def test_who_later_rows_are_of_is_told_without_the_earlier_ones_or_not_at_all(
         tail = arrived.under(codes)
         parts = tail.into(parts) if parts else split(tail.log, 5)
         installs.learn(arrived.known)
+        assert installs.whole().all() == installs.all()
         persons = [arrived.renamed.get(str(name), name) for name in persons]
         persons += persons_of(arrived.log)
         assert persons == told(rows[:end])

@@ -12,13 +12,12 @@ _NAME = "installs.arrow"
 
 
 def write_installs(folder: Folder, installs: Installs) -> None:
-    known = installs.all()
-    accounts, last, several = zip(*known.values(), strict=True) if known else ((), (), ())
+    own = installs.whole()
     columns = {
-        "install": pa.array(known.keys(), pa.large_string()),
-        "account": pa.array(accounts, pa.large_string()),
-        "last": pa.array(last, pa.int64()),
-        "several": pa.array(several, pa.bool_()),
+        "install": pa.array(own.names, pa.large_string()),
+        "account": pa.array(own.accounts, pa.large_string()),
+        "last": pa.array(own.last, pa.int64()),
+        "several": pa.array(own.several, pa.bool_()),
     }
     folder.write_table(_NAME, pa.table(columns))
 

@@ -30,7 +30,6 @@ from sqlalchemy.orm import Session
 from mossy_trail.core.model.log import (
     DICTIONARIES,
     DICTIONARY_OF,
-    DTYPES,
     NONE,
     SECOND,
     Column,
@@ -39,6 +38,7 @@ from mossy_trail.core.model.log import (
     recoded,
 )
 from mossy_trail.core.model.people import people
+from mossy_trail.store import wire
 from mossy_trail.store.database import tried_again
 from mossy_trail.store.models import (
     PARTITIONED,
@@ -51,23 +51,8 @@ from mossy_trail.store.models import (
     Term,
 )
 
-_POSTGRES_EPOCH = 946_684_800_000_000
-"""Microseconds from 1970 to 2000, where PostgreSQL counts from."""
-_SIGNATURE = b"PGCOPY\n\xff\r\n\0" + bytes(8)
-_TRAILER = b"\xff\xff"
 LAST_LINE = 2**31 - 1
-_CHUNK = 50_000
 _ATTACH = "ALTER TABLE {whole} ATTACH PARTITION {part} FOR VALUES IN ({id})"
-
-_WIRE = {"log_id": ">i4"} | {
-    name: {"int64": ">i8", "int32": ">i4", "int8": ">i2", "uint8": ">i2"}[dtype]
-    for name, dtype in DTYPES.items()
-}
-_COLUMNS = [column.name for column in Row.__table__.columns]
-_RECORD = np.dtype(
-    [("fields", ">i2")]
-    + [item for name in _COLUMNS for item in (("size_" + name, ">i4"), (name, _WIRE[name]))]
-)
 
 
 class Packed(NamedTuple):
@@ -218,10 +203,8 @@ def copy_rows(connection: Any, table: str, log_id: int, columns: dict[str, Colum
     """Copy the columns of a log into a table of rows."""
     statement = sql.SQL("COPY {} FROM STDIN (FORMAT BINARY)").format(sql.Identifier(table))
     with connection.cursor() as cursor, cursor.copy(statement) as copy:
-        copy.write(_SIGNATURE)
-        for start in range(0, len(columns["time"]), _CHUNK):
-            copy.write(_records(columns, log_id, slice(start, start + _CHUNK)))
-        copy.write(_TRAILER)
+        for piece in wire.written(columns, log_id):
+            copy.write(piece)
 
 
 @contextmanager
@@ -253,18 +236,6 @@ def moment(microseconds: int) -> datetime:
     except OverflowError:
         edge = datetime.min if microseconds < 0 else datetime.max
         return edge.replace(tzinfo=UTC)
-
-
-def _records(columns: dict[str, Column], log_id: int, rows: slice) -> bytes:
-    """Rows in PostgreSQL's binary COPY format; all have one width, as no value is null."""
-    columns = {name: column[rows] for name, column in columns.items()}
-    records = np.empty(len(columns["time"]), _RECORD)
-    records["fields"] = len(_COLUMNS)
-    for name in _COLUMNS:
-        records["size_" + name] = np.dtype(_WIRE[name]).itemsize
-        records[name] = columns[name] if name != "log_id" else log_id
-    records["time"] = columns["time"] - _POSTGRES_EPOCH
-    return records.tobytes()
 
 
 def read_log(
@@ -307,17 +278,11 @@ def read_tail(engine: Engine, log_id: int, after: int, through: int) -> Log:
 
 def _columns(session: Session, log_id: int, where: sql.Composable) -> dict[str, Column]:
     statement = sql.SQL("COPY (SELECT {} FROM {} WHERE {}) TO STDOUT (FORMAT BINARY)").format(
-        sql.SQL(", ").join(map(sql.Identifier, _COLUMNS)),
-        sql.Identifier(partition(Row, log_id)),
-        where,
+        wire.READ, sql.Identifier(partition(Row, log_id)), where
     )
     connection: Any = session.connection().connection.driver_connection
     with connection.cursor() as cursor, cursor.copy(statement) as copy:
-        data = b"".join(copy)
-    records = np.frombuffer(data[len(_SIGNATURE) : -len(_TRAILER)], _RECORD)
-    columns = {name: records[name].astype(dtype) for name, dtype in DTYPES.items()}
-    columns["time"] += _POSTGRES_EPOCH
-    return columns
+        return wire.read(b"".join(copy))
 
 
 def _used(columns: Mapping[str, Column], dictionary: str) -> Column:

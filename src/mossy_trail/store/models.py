@@ -164,7 +164,8 @@ UNDER_WAY = JOB_STATES[:4]
 
 
 class Row(Base):
-    """A row of a log, as codes into its terms; −1 stands for what the row does not have."""
+    """A row of a log, as codes into its terms; what a row does not have is null, or −1 in older
+    ones."""
 
     __tablename__ = "rows"
     __table_args__ = ({"postgresql_partition_by": "LIST (log_id)"},)
@@ -174,21 +175,21 @@ class Row(Base):
     line: Mapped[int]
     time: Mapped[datetime]
     user: Mapped[int]
-    session: Mapped[int]
-    order: Mapped[int] = mapped_column(BigInteger)
+    session: Mapped[int | None]
+    order: Mapped[int | None] = mapped_column(BigInteger)
     event: Mapped[int] = mapped_column(SmallInteger)
-    word: Mapped[int]
-    screen: Mapped[int]
-    origin: Mapped[int]
-    tab: Mapped[int]
-    uri: Mapped[int]
-    source: Mapped[int]
-    outcome: Mapped[int] = mapped_column(SmallInteger)
-    params: Mapped[int]
-    count: Mapped[int]
-    via: Mapped[int] = mapped_column(SmallInteger)
-    props: Mapped[int]
-    account: Mapped[int] = mapped_column(server_default="-1")
+    word: Mapped[int | None]
+    screen: Mapped[int | None]
+    origin: Mapped[int | None]
+    tab: Mapped[int | None]
+    uri: Mapped[int | None]
+    source: Mapped[int | None]
+    outcome: Mapped[int | None] = mapped_column(SmallInteger)
+    params: Mapped[int | None]
+    count: Mapped[int | None]
+    via: Mapped[int | None] = mapped_column(SmallInteger)
+    props: Mapped[int | None]
+    account: Mapped[int | None]
     # Only those of a live log have an index: see `logs.index_by_line`.
     __mapper_args__ = {"primary_key": ["log_id", "file", "line"]}  # noqa: RUF012
 

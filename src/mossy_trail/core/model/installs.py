@@ -153,6 +153,15 @@ class Installs:
         """Take what is known since more rows have come."""
         self._since |= known
 
+    def whole(self) -> Installs:
+        """The same as columns alone, with what was learnt."""
+        if not self._since:
+            return self
+        known = self.all()
+        accounts, last, several = zip(*known.values(), strict=True)
+        columns = np.array(last, "int64"), np.array(several, bool)
+        return Installs(list(known), list(accounts), *columns)
+
     def all(self) -> dict[str, Install]:
         """Each by its name."""
         columns = (self.accounts, self.last.tolist(), self.several.tolist())
