@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import duckdb
 import polars as pl
 
-from bench.inside import step_frame
-from bench.timing import Rows, compare, line, timed
+from bench.inside import opened, step_frame
+from bench.timing import Rows, anew, compare, line, timed
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.engine import compare as comparing
 from mossy_trail.engine import findings, health, paths, patterns
-from mossy_trail.engine.measures import behind
 from mossy_trail.engine.paths import PathParams
 from mossy_trail.engine.recent import Recent
-from mossy_trail.engine.study import MOST_LABELS, Study
+from mossy_trail.engine.study import Study
 
 DEEP = 4
 PATTERNS = {
@@ -43,17 +44,19 @@ def bench_asking(study: Study) -> None:
     )
     for reading in ("walked", "kept"):
         asked = {**PathParams(reading=reading).model_dump()}
-        whole = timed(lambda asked=asked: fresh(study, lambda: ask(study, asked)))[0]
+        whole = timed(anew(study, partial(ask, study, asked)))[0]
         line(f"paths, 5 deep, {reading}", whole)
         figure = ask(study, asked).columns[2].nodes[0].figure
-        opened = timed(lambda figure=figure: open_anew(study, figure))[0]
-        line("the journeys behind a node of them", opened)
+        line(
+            "the journeys behind a node of them",
+            timed(partial(opened, study, "paths", figure))[0],
+        )
     for said, work in TELLING.items():
         line(said, timed(lambda work=work: told_anew(study, work))[0])
         if said != "health":
             line(f"{said}, labelled anew", timed(lambda work=work: labelled_anew(study, work))[0])
     for said, pattern in PATTERNS.items():
-        time = timed(lambda pattern=pattern: patterns.measure(study, Scope(), pattern))[0]
+        time = timed(anew(study, partial(patterns.measure, study, Scope(), pattern)))[0]
         line(f"pattern, {said}", time)
 
 
@@ -77,23 +80,13 @@ def labelled_anew(study: Study, work) -> None:  # type: ignore[no-untyped-def]
     told_anew(study, work)
 
 
-def fresh(study: Study, work):  # type: ignore[no-untyped-def]
-    study.labels = Recent(MOST_LABELS)
-    return work()
-
-
 def ask(study: Study, asked: dict[str, object]) -> paths.PathFigures:
     return paths.measure(study, Scope(), **asked)
 
 
-def open_anew(study: Study, figure: str) -> None:
-    study.evidence = Recent(1)
-    behind(study, Scope(), "paths", figure)
-
-
 def our_ways(study: Study) -> Rows:
     asked = PathParams(deep=DEEP, repeats=True).model_dump()
-    found = fresh(study, lambda: ask(study, asked))
+    found = ask(study, asked)
     code = {name: i for i, name in enumerate(study.parts[0].places.names)}
     return [(tuple(code[name] for name in way.nodes), way.share.count) for way in found.ways]
 

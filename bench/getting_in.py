@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from typing import Any
 
 import duckdb
 import numpy as np
 import polars as pl
 
-from bench.timing import Rows, compare, line, timed
+from bench.timing import Rows, anew, compare, line, timed
 from mossy_trail.core.model.app_map import ROLE
 from mossy_trail.core.model.log import EVENT, OUTCOME
 from mossy_trail.core.model.properties import property_of
@@ -106,7 +107,6 @@ def bench_getting_in(study: Study) -> None:
         return by_version.drop("version").rows()
 
     def ours() -> list[tuple[float, ...]]:
-        study.labels.clear()  # what is kept for the next question would tell nothing
         groups = measured(study, Scope(), "funnel", asked, "version").groups
         in_order = sorted(groups, key=lambda group: group.value)
         return [
@@ -121,18 +121,18 @@ def bench_getting_in(study: Study) -> None:
     reads = "screen steps.visible journeys.first_step journeys.steps"
     compare("onboarding funnel by version", study, reads, ours, duck, polars)
 
-    def anew(scope: Scope, by: str = "") -> Any:
-        study.labels.clear()
-        return measured(study, scope, "funnel", asked, by)
-
-    plain = timed(lambda: anew(Scope()))[0]
-    narrowed = timed(lambda: anew(segment, "version"))[0]
-    starts = timed(lambda: measured(study, segment, "start-up", by="version"))[0]
-    at_gates = timed(lambda: gates.measure(study, Scope()))[0]
-    line("a funnel", plain)
-    line("a funnel with segment and groups", narrowed)
-    line("start-up with segment and groups", starts)
-    line("gates", at_gates)
+    questions: dict[str, Callable[[], Any]] = {
+        "a funnel": lambda: measured(study, Scope(), "funnel", asked),
+        "a funnel with segment and groups": lambda: measured(
+            study, segment, "funnel", asked, "version"
+        ),
+        "start-up with segment and groups": lambda: measured(
+            study, segment, "start-up", by="version"
+        ),
+        "gates": lambda: gates.measure(study, Scope()),
+    }
+    for what, ask in questions.items():
+        line(what, timed(anew(study, ask))[0])
 
 
 def screen_frame(number: int, part: Steps) -> pl.DataFrame:

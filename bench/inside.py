@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+
 import duckdb
 import numpy as np
 import polars as pl
 
-from bench.timing import Rows, compare, line, timed
+from bench.timing import Rows, anew, compare, line, timed
 from mossy_trail.core.measures.links import Known
 from mossy_trail.core.model.app_map import ROLE
 from mossy_trail.core.model.log import DAY, EVENT
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import BACK_MOVES, EXIT, SHEET, TAB, Steps
 from mossy_trail.engine import dropoffs, links, loops, tabs
+from mossy_trail.engine.measures import behind, measured
 from mossy_trail.engine.study import Study
 
 IOS = Scope(segment='{"property": "platform", "values": ["ios"]}')
@@ -64,17 +68,39 @@ def bench_inside(study: Study) -> None:
         lambda: polars_links(steps.lazy(), journeys.lazy(), rows.lazy(), uris.lazy()),
     )
     for scope, said in ((Scope(), "whole"), (IOS, "with a segment")):
-        times = {
-            "tabs": timed(lambda scope=scope: tabs.measure(study, scope))[0],
-            "loops": timed(lambda scope=scope: loops.measure(study, scope))[0],
-            "links": timed(lambda scope=scope: links.measure(study, scope, "Receipt"))[0],
-            "drop-offs": timed(lambda scope=scope: dropoffs.measure(study, scope))[0],
-            "drop-offs weighed": timed(
-                lambda scope=scope: dropoffs.measure(study, scope, "Receipt")
-            )[0],
+        questions: dict[str, Callable[[], object]] = {
+            "tabs": partial(tabs.measure, study, scope),
+            "loops": partial(loops.measure, study, scope),
+            "links": partial(links.measure, study, scope, "Receipt"),
+            "drop-offs": partial(dropoffs.measure, study, scope),
+            "drop-offs weighed": partial(dropoffs.measure, study, scope, "Receipt"),
         }
-        for what, time in times.items():
-            line(f"{what}, {said}", time)
+        for what, ask in questions.items():
+            line(f"{what}, {said}", timed(anew(study, ask))[0])
+    for name, figure in FIGURES.items():
+        measured(study, Scope(), name)
+        line(
+            f"the journeys behind a figure of {name}",
+            timed(partial(opened, study, name, figure))[0],
+        )
+
+
+FIGURES = {
+    "tabs": '["visit", "Sailings"]',
+    "loops": '["kind", "detour"]',
+    "links": '["every.open", ""]',
+    "drop-offs": '["exits", "SailingDetail"]',
+    "start-up": '{"cell": "cold"}',
+    "onboarding": "user.finished",
+    "gates": "asked.reached",
+    "sign-in": "met",
+}
+"""One of each measure, of which it was asked just before."""
+
+
+def opened(study: Study, name: str, figure: str) -> None:
+    study.evidence.clear()
+    assert behind(study, Scope(), name, figure).any()
 
 
 def our_tabs(study: Study) -> Rows:

@@ -32,6 +32,17 @@ def in_turns(*works: Callable[[], Answer]) -> list[tuple[float, Answer]]:
     return best
 
 
+def anew(study: Study, ask: Callable[[], Answer]) -> Callable[[], Answer]:
+    """The question with nothing kept of who asked before, which would be told without work."""
+
+    def asked() -> Answer:
+        study.labels.clear()
+        study.evidence.clear()
+        return ask()
+
+    return asked
+
+
 def _once(work: Callable[[], Answer]) -> tuple[float, Answer]:
     begun = time.perf_counter()
     answer = work()
@@ -89,8 +100,9 @@ def compare(what: str, study: Study, reads: str, *asks: Callable[[], Rows]) -> N
 
     `reads` are the columns of parts that our answer reads from one end to the other.
     """
-    found = in_turns(*asks)
-    ours, duck, polars = (sorted(answer) for _, answer in found)
-    assert ours == duck == polars, (what, ours[:3], duck[:3], polars[:3])
-    beside = {"DuckDB": found[1][0], "Polars": found[2][0], ALONE: alone(asks[0])}
+    ours, *theirs = asks
+    found = in_turns(anew(study, ours), *theirs)
+    own, duck, polars = (sorted(answer) for _, answer in found)
+    assert own == duck == polars, (what, own[:3], duck[:3], polars[:3])
+    beside = {"DuckDB": found[1][0], "Polars": found[2][0], ALONE: alone(anew(study, ours))}
     line(what, found[0][0], beside | {COPYING: copying(study, reads)})

@@ -19,6 +19,7 @@ import pyarrow as pa
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from numpy.typing import NDArray
 
 from mossy_trail.core.model.app_map import AppMap
 from mossy_trail.core.model.installs import Installs
@@ -31,9 +32,9 @@ from mossy_trail.core.replay.marks import ways
 from mossy_trail.core.replay.replay import replay
 from mossy_trail.core.stats.intervals import Share
 from mossy_trail.demo.simulator import simulate, write
-from mossy_trail.engine import export, funnel, health
+from mossy_trail.engine import export, funnel, health, tabs
 from mossy_trail.engine.celled import Count
-from mossy_trail.engine.measures import measured, shares
+from mossy_trail.engine.measures import behind, measured, shares
 from mossy_trail.engine.registry import MEASURES, NoParams
 from mossy_trail.engine.shelf import Shelf
 from mossy_trail.engine.study import LARGE_ENOUGH, Study
@@ -306,6 +307,27 @@ def test_neither_questions_nor_live_rows_wait_until_another_log_has_been_replaye
         assert not other.done()
         go_on.set()
         assert dict(leaves(figures(other.result(), SCOPES[0]))) == found != before
+
+
+def test_the_journeys_of_a_figure_are_told_by_the_labels_that_counted_them(
+    rows: Rows, app_map: AppMap, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A part is labelled once for a scope, whatever is asked of it then."""
+    study, parts = study_of(app_map, 3, (tmp_path / "log.csv", rows)), []
+    label = tabs.label
+
+    def noted(steps: Steps, inside: NDArray[np.bool_]) -> Any:
+        parts.append(steps)
+        return label(steps, inside)
+
+    monkeypatch.setattr(tabs, "label", noted)
+    for scope in SCOPES:
+        told = tabs.measure(study, scope)
+        for own in told.tabs:
+            found = behind(study, scope, "tabs", own.visits.figure)
+            assert found.sum() == own.visits.journeys
+        assert any(0 < own.visits.journeys < told.in_scope for own in told.tabs)
+    assert Counter(map(id, parts)) == dict.fromkeys(map(id, study.parts), len(SCOPES))
 
 
 @pytest.mark.parametrize("shelved", [False, True], ids=["in memory", "in files"])

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,12 +15,14 @@ from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.engine.registry import words_of
-from mossy_trail.engine.scoped import each_inside
+from mossy_trail.engine.scoped import each_labelled
 from mossy_trail.engine.study import Study
 
 Mask = NDArray[np.bool_]
 Labels = Mapping[str, Cells]
 """The cells of a part, by their kinds."""
+Label = Callable[[Steps, Mask], tuple[Labels, Any]]
+"""What tells the cells of a part, and whatever else there is to tell of the same journeys."""
 Tallies = Mapping[str, tuple[Naming, Tally]]
 
 
@@ -97,24 +100,23 @@ def name_of(figure: str) -> Words:
     return tuple(asked)
 
 
-def journeys_of(
-    study: Study, scope: Scope, label: Callable[[Steps, Mask], Labels], figure: str
-) -> Mask:
+def journeys_of(study: Study, scope: Scope, name: Hashable, label: Label, figure: str) -> Mask:
     """The journeys of a cell; raises `KeyError` for what is none."""
-    return journeys_of_each(study, scope, label, [figure])[0]
+    return journeys_of_each(study, scope, name, label, [figure])[0]
 
 
 def journeys_of_each(
     study: Study,
     scope: Scope,
-    label: Callable[[Steps, Mask], Labels],
+    name: Hashable,
+    label: Label,
     figures: Sequence[str],
 ) -> NDArray[np.bool_]:
     """The same of several cells; shape (figures, journeys)."""
     names = [(figure, *name_of(figure)) for figure in figures]
 
-    def ask(steps: Steps, inside: Mask) -> Mask:
-        labels = label(steps, inside)
+    def ask(steps: Steps, inside: Mask, labelled: tuple[Labels, Any]) -> Mask:
+        labels, _ = labelled
         found = np.zeros((len(names), len(inside)), bool)
         for own, (figure, kind, *words) in zip(found, names, strict=True):
             if kind not in labels or labels[kind].naming.number(tuple(words)) == NONE:
@@ -123,4 +125,4 @@ def journeys_of_each(
         return found
 
     none = np.zeros((len(names), 0), bool)
-    return np.concatenate([none, *each_inside(study, scope, ask)], axis=1)
+    return np.concatenate([none, *each_labelled(study, scope, name, label, ask)], axis=1)

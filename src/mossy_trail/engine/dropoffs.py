@@ -29,7 +29,7 @@ from mossy_trail.engine.celled import (
 )
 from mossy_trail.engine.rates import Asking, Rate, Told, rates_of
 from mossy_trail.engine.registry import GoalParams, evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, joined_inside, scope_mask
+from mossy_trail.engine.scoped import each_labelled, joined_inside, scope_mask
 from mossy_trail.engine.study import Study
 
 MOST_WAYS = 6
@@ -94,7 +94,7 @@ def measure(study: Study, scope: Scope, goal: str = "") -> DropOffFigures:
     names = study.parts[0].places.names if study.parts else []
     if goal and goal not in names:
         raise KeyError(goal)
-    told = each_inside(study, scope, partial(_ask, weighed=bool(goal)))
+    told = each_labelled(study, scope, "drop-offs", _label, partial(_ask, weighed=bool(goal)))
     counts, inside = Counts([part.cells for part in told]), scope_mask(study, scope)
     chance, weights = _weights(told, names, goal) if goal else (None, None)
     expected = _expected(told, len(names))
@@ -109,10 +109,10 @@ def measure(study: Study, scope: Scope, goal: str = "") -> DropOffFigures:
     return DropOffFigures(int(inside.sum()), ended, screens, by_steps, by_time, goal, chance)
 
 
-def _ask(steps: Steps, inside: Mask, weighed: bool) -> _Told:
-    found = core.ends(steps, inside)
+def _ask(steps: Steps, inside: Mask, labelled: tuple[Labels, core.Ends], weighed: bool) -> _Told:
+    labels, found = labelled
     return _Told(
-        tallied(steps, core.label(steps, inside, found)),
+        tallied(steps, labels),
         *core.grouped(steps, inside, found),
         core.transitions(steps, inside, found) if weighed else None,
         tuple(core.survivors(steps, inside, kind) for kind in core.MARKS),
@@ -174,7 +174,7 @@ def _screen(counts: Counts, name: str, expected: float, weight: float | None) ->
 def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     kind, *words = name_of(figure)
     if kind not in core.MARKS:
-        return journeys_of(study, scope, _label, figure)
+        return journeys_of(study, scope, "drop-offs", _label, figure)
     if len(words) != 1 or words[0] not in map(str, core.MARKS[kind]):
         raise KeyError(figure)
     mark = int(words[0])
@@ -184,11 +184,12 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
 def ended_for_good(study: Study, scope: Scope, screens: Sequence[str]) -> NDArray[np.bool_]:
     """The journeys that ended for good on each screen; shape (screens, journeys)."""
     figures = [figure_of(("true", screen)) for screen in screens]
-    return journeys_of_each(study, scope, _label, figures)
+    return journeys_of_each(study, scope, "drop-offs", _label, figures)
 
 
-def _label(steps: Steps, inside: Mask) -> Labels:
-    return core.label(steps, inside, core.ends(steps, inside))
+def _label(steps: Steps, inside: Mask) -> tuple[Labels, core.Ends]:
+    found = core.ends(steps, inside)
+    return core.label(steps, inside, found), found
 
 
 @rates_of("drop-offs")
@@ -196,7 +197,7 @@ def rates(study: Study, scope: Scope, goal: str = "") -> Asking:
     """Exits of visits, by screen."""
 
     def ask(steps: Steps, inside: Mask) -> Told:
-        labels = _label(steps, inside)
+        labels, _ = _label(steps, inside)
         visits = labels["visits"]
         words = "visits of {0}"
         return Told(

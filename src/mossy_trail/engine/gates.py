@@ -14,7 +14,7 @@ from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Share, share
 from mossy_trail.engine.rates import Asking, Told, Worse, rates_of, single
 from mossy_trail.engine.registry import evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.scoped import each_labelled, joined_labelled
 from mossy_trail.engine.study import Study
 
 Mask = NDArray[np.bool_]
@@ -49,7 +49,7 @@ DETOURS = ("recovery", "sign_up")
 @measure_of("gates")
 def measure(study: Study, scope: Scope) -> GateFigures:
     """What sent people to sign in, how often they tried, and what they reached."""
-    parts = each_inside(study, scope, label)
+    parts = each_labelled(study, scope, "gates", label, lambda steps, inside, labels: labels)
     cause = np.concatenate([np.empty(0, "i1"), *(one.cause for one in parts)])
     outcome = np.concatenate([np.empty(0, "i1"), *(one.outcome for one in parts)])
     failed = sum(int(one.failed.sum()) for one in parts)
@@ -82,8 +82,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     if not (of_cause or of_tries or of_detour or figure in ("failed", "tries")):
         raise KeyError(figure)
 
-    def ask(steps: Steps, inside: Mask) -> Mask:
-        labels = label(steps, inside)
+    def ask(steps: Steps, inside: Mask, labels: Labels) -> Mask:
         if of_tries:
             return _needed(labels, int(rest))
         if of_detour:
@@ -98,7 +97,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
         found[labels.journey[chosen]] = True
         return found
 
-    return joined_inside(study, scope, ask)
+    return joined_labelled(study, scope, "gates", label, ask)
 
 
 CAUSE_WORDS = {

@@ -12,6 +12,7 @@ from urllib.parse import urlsplit
 import numpy as np
 from numpy.typing import NDArray
 
+from mossy_trail.core.measures import links as core
 from mossy_trail.core.measures.cells import Cells, Words
 from mossy_trail.core.measures.links import AFTERS, OUTCOMES, STARTS, UNMATCHED, Known, label
 from mossy_trail.core.model.app_map import variables
@@ -19,10 +20,20 @@ from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
-from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, name_of, tallied
+from mossy_trail.engine.celled import (
+    Count,
+    Counts,
+    Label,
+    Labels,
+    Mask,
+    Tallies,
+    journeys_of,
+    name_of,
+    tallied,
+)
 from mossy_trail.engine.rates import Asking, Rate, Told, Worse, rates_of
 from mossy_trail.engine.registry import GoalParams, evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, scope_mask
+from mossy_trail.engine.scoped import each_labelled, scope_mask
 from mossy_trail.engine.study import Study
 
 
@@ -81,7 +92,7 @@ def measure(study: Study, scope: Scope, goal: str = "") -> LinkFigures:
 
     Raises `KeyError` for a goal that is no screen.
     """
-    asked = each_inside(study, scope, partial(_ask, known=_known(study, goal), goal=goal))
+    asked = each_labelled(study, scope, ("links", goal), _labelling(study, goal), _ask)
     told = _Told(Counts([told for told, _ in asked]), [lengths for _, lengths in asked], goal)
     screens = {link.pattern: link.screen for link in study.app_map.links}
     opened = [name for (name,) in told.counts.all("pattern.open")]
@@ -106,15 +117,27 @@ Lengths = dict[str, tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64
 """Per way to group landings each one's word, dwell and steps more."""
 
 
-def _ask(steps: Steps, inside: Mask, known: Known, goal: str) -> tuple[Tallies, Lengths]:
-    own = label(steps, known, goal, inside)
+def _labelling(study: Study, goal: str) -> Label:
+    known = _known(study, goal)
+
+    def ask(steps: Steps, inside: Mask) -> tuple[Labels, core.Labels]:
+        own = label(steps, known, goal, inside)
+        return own.cells, own
+
+    return ask
+
+
+def _ask(
+    steps: Steps, inside: Mask, labelled: tuple[Labels, core.Labels]
+) -> tuple[Tallies, Lengths]:
+    labels, own = labelled
     lengths = {
         by: (which[own.landed], steps.dwell[own.links.step], own.links.more)
         for by, which in own.groups.items()
     }
     plain = own.without
     lengths["without"] = np.zeros(len(plain.step), "i8"), steps.dwell[plain.step], plain.more
-    return tallied(steps, own.cells), lengths
+    return tallied(steps, labels), lengths
 
 
 class _Told:
@@ -183,8 +206,7 @@ def _plain(text: str) -> str:
 def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     kind, *words = name_of(figure)
     goal = words[-1] if kind.endswith(".goal") and words else ""
-    known = _known(study, goal)
-    return journeys_of(study, scope, lambda s, i: label(s, known, goal, i).cells, figure)
+    return journeys_of(study, scope, ("links", goal), _labelling(study, goal), figure)
 
 
 End = tuple[str, Worse, float]

@@ -11,15 +11,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mossy_trail.core.measures.cells import Words
-from mossy_trail.core.measures.loops import KINDS, Cycles, label, loops, numbers_of
+from mossy_trail.core.measures.loops import KINDS, Cycles, Loops, label, loops, numbers_of
 from mossy_trail.core.measures.moments import ALL
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
-from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, figure_of, journeys_of, tallied
+from mossy_trail.engine.celled import (
+    Count,
+    Counts,
+    Labels,
+    Mask,
+    Tallies,
+    figure_of,
+    journeys_of,
+    tallied,
+)
 from mossy_trail.engine.rates import Asking, Rate, Told, Took, Worse, in_scope, rates_of
 from mossy_trail.engine.registry import evidence_of, measure_of
-from mossy_trail.engine.scoped import alone, each_inside, scope_mask
+from mossy_trail.engine.scoped import alone, each_labelled, scope_mask
 from mossy_trail.engine.study import JourneyRef, Study
 
 MOST = 200
@@ -71,7 +80,7 @@ class LoopFigures:
 @measure_of("loops")
 def measure(study: Study, scope: Scope) -> LoopFigures:
     """Loops by kind, ways back, and screens that people do not get out of."""
-    asked = each_inside(study, scope, _asked)
+    asked = each_labelled(study, scope, "loops", label, _asked)
     counts = Counts([told for told, _ in asked])
     found = _loops(study, counts, [own for _, own in asked])
     screens = [_screen(counts, name) for (name,) in counts.all("visits")]
@@ -92,9 +101,11 @@ def measure(study: Study, scope: Scope) -> LoopFigures:
     )
 
 
-def _asked(steps: Steps, inside: Mask) -> tuple[Tallies, tuple[NDArray[Any], ...]]:
+def _asked(
+    steps: Steps, inside: Mask, labelled: tuple[Labels, Loops]
+) -> tuple[Tallies, tuple[NDArray[Any], ...]]:
     """The counts of a part, and each loop's number, turns and time."""
-    labels, own = label(steps, inside)
+    labels, own = labelled
     return tallied(steps, labels), (numbers_of(own), own.turns, own.took)
 
 
@@ -172,7 +183,7 @@ def of_journey(study: Study, ref: JourneyRef) -> list[Round]:
 
 @evidence_of("loops")
 def evidence(study: Study, scope: Scope, figure: str) -> Mask:
-    return journeys_of(study, scope, lambda steps, inside: label(steps, inside)[0], figure)
+    return journeys_of(study, scope, "loops", label, figure)
 
 
 KIND_WORDS = {

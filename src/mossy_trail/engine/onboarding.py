@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 
@@ -16,7 +16,7 @@ from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
 from mossy_trail.engine.rates import Asking, Told, Took, Worse, rates_of, single, single_time
 from mossy_trail.engine.registry import evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.scoped import each_labelled, joined_labelled
 from mossy_trail.engine.study import Study
 
 Mask = NDArray[np.bool_]
@@ -48,7 +48,7 @@ class OnboardingFigures:
 def measure(study: Study, scope: Scope) -> OnboardingFigures:
     """What became of those who began onboarding, and its screens one by one."""
     chain = study.app_map.funnels.get("onboarding", ())
-    found = each_inside(study, scope, partial(_ask, chain=chain))
+    found = each_labelled(study, scope, "onboarding", _labelling(chain), partial(_ask, chain=chain))
     labels = [own for own, _ in found]
     size = (len(chain), len(WAYS) + 1)
     sessions = sum((counts for _, counts in found), np.zeros(size, "i8"))
@@ -65,9 +65,15 @@ def measure(study: Study, scope: Scope) -> OnboardingFigures:
     )
 
 
-def _ask(steps: Steps, inside: Mask, chain: Sequence[str]) -> tuple[Labels, NDArray[np.int64]]:
+def _labelling(chain: Sequence[str]) -> Callable[[Steps, Mask], Labels]:
+    return lambda steps, inside: label(steps, chain, inside)
+
+
+def _ask(
+    steps: Steps, inside: Mask, labels: Labels, chain: Sequence[str]
+) -> tuple[Labels, NDArray[np.int64]]:
     """The labels, and in how many sessions each screen was left by each way; the last: at all."""
-    labels, user = label(steps, chain, inside), steps.journeys.user
+    user = steps.journeys.user
     ways = cells(Grid(chain, WAYS), labels.screen * len(WAYS) + labels.way, labels.journey)
     left, seen = ways.tally(user), cells(Grid(chain), labels.screen, labels.journey).tally(user)
     counts = np.zeros((len(chain), len(WAYS) + 1), "i8")
@@ -106,8 +112,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     if not (of_screen and way in ("", *WAYS)) and not (kind == "user" and rest in ENDS):
         raise KeyError(figure)
 
-    def ask(steps: Steps, inside: Mask) -> Mask:
-        labels = label(steps, chain, inside)
+    def ask(steps: Steps, inside: Mask, labels: Labels) -> Mask:
         found = np.zeros(len(inside), bool)
         if kind == "user":
             found[labels.begun[labels.end == ENDS.index(rest)]] = True
@@ -115,7 +120,7 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
             found[labels.journey[_of(labels, int(number), way)]] = True
         return found
 
-    return joined_inside(study, scope, ask)
+    return joined_labelled(study, scope, "onboarding", _labelling(chain), ask)
 
 
 END_WORDS = {

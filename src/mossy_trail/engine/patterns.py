@@ -18,10 +18,19 @@ from mossy_trail.core.model.pattern import Automaton, Condition, Edge, Node, Pat
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
-from mossy_trail.engine.celled import Count, Counts, Labels, Mask, journeys_of, tallied
+from mossy_trail.engine.celled import (
+    Count,
+    Counts,
+    Label,
+    Labels,
+    Mask,
+    Tallies,
+    journeys_of,
+    tallied,
+)
 from mossy_trail.engine.rates import Asking, Told, document, in_scope, rates_of, single
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
-from mossy_trail.engine.scoped import alone, each_inside, size_of
+from mossy_trail.engine.scoped import alone, each_inside, each_labelled, size_of
 from mossy_trail.engine.study import JourneyRef, Study
 from mossy_trail.intake.pattern_text import LONGEST, conditions_of, read_pattern
 from mossy_trail.intake.pattern_words import condition_words, pattern_words
@@ -82,14 +91,15 @@ def measure(study: Study, scope: Scope, pattern: str) -> PatternFigures:
     read = _read(study, pattern)
     automatic = automaton(read)
 
-    def ask(steps: Steps, inside: Mask) -> tuple[object, NDArray[np.int64], int, int]:
-        found = matches(steps, automatic, inside)
-        counted = tallied(steps, _labels(steps, automatic, found, inside))
+    def ask(
+        steps: Steps, inside: Mask, labelled: tuple[Labels, Matches]
+    ) -> tuple[Tallies, NDArray[np.int64], int, int]:
+        labels, found = labelled
         in_scope = size_of(steps, inside, scope.unit)
-        return counted, found.took, in_scope, int(found.let_go.sum())
+        return tallied(steps, labels), found.took, in_scope, int(found.let_go.sum())
 
-    asked = each_inside(study, scope, ask)
-    counts = Counts([told for told, *_ in asked])  # type: ignore[misc]
+    asked = each_labelled(study, scope, ("patterns", pattern), _labelling(automatic), ask)
+    counts = Counts([told for told, _, _, _ in asked])
     total = sum(size for _, _, size, _ in asked)
     opened = _opening(pattern)
     whole = opened(counts.of("match", ""))
@@ -198,10 +208,16 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     except PatternError:
         raise KeyError(figure) from None
 
-    def label(steps: Steps, inside: Mask) -> Labels:
-        return _labels(steps, automatic, matches(steps, automatic, inside), inside)
+    cell = json.dumps(document.get("cell"))
+    return journeys_of(study, scope, ("patterns", pattern), _labelling(automatic), cell)
 
-    return journeys_of(study, scope, label, json.dumps(document.get("cell")))
+
+def _labelling(automatic: Automaton) -> Label:
+    def label(steps: Steps, inside: Mask) -> tuple[Labels, Matches]:
+        found = matches(steps, automatic, inside)
+        return _labels(steps, automatic, found, inside), found
+
+    return label
 
 
 @dataclass(frozen=True)

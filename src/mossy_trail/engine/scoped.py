@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
@@ -16,6 +16,7 @@ from mossy_trail.engine import segments
 from mossy_trail.engine.study import Study
 
 Answer = TypeVar("Answer")
+Label = TypeVar("Label")
 STRETCHES = {"day": 1, "week": 7}
 """Days of each stretch of time that figures are told over; weeks begin on Mondays."""
 _THURSDAY = 3  # 1 January 1970
@@ -104,6 +105,22 @@ def each_inside(
     return study.each(ask, study.pieces(scope_mask(study, scope)))
 
 
+def each_labelled(
+    study: Study,
+    scope: Scope,
+    name: Hashable,
+    label: Callable[[Steps, NDArray[np.bool_]], Label],
+    ask: Callable[[Steps, NDArray[np.bool_], Label], Answer],
+) -> list[Answer]:
+    """The same, asked with its labels too. Those of the whole scope are kept by this name, but of
+    parts in files: the journeys of figures are asked for after the figures."""
+    if study.shelved or scope.part:
+        return each_inside(study, scope, lambda steps, own: ask(steps, own, label(steps, own)))
+    pieces = study.pieces(scope_mask(study, scope))
+    labels = study.labels.of((scope, name), lambda: study.each(label, pieces))
+    return study.each(ask, pieces, labels)
+
+
 def size_of(steps: Steps, inside: NDArray[np.bool_], unit: Unit) -> int:
     """How many journeys, or users, are inside."""
     return count_users(steps.journeys.user[inside]) if unit == "users" else int(inside.sum())
@@ -121,3 +138,14 @@ def joined_inside(
 ) -> NDArray[np.bool_]:
     """A mask over the index from a mask of each part's journeys."""
     return np.concatenate([np.empty(0, bool), *each_inside(study, scope, ask)])
+
+
+def joined_labelled(
+    study: Study,
+    scope: Scope,
+    name: Hashable,
+    label: Callable[[Steps, NDArray[np.bool_]], Label],
+    ask: Callable[[Steps, NDArray[np.bool_], Label], NDArray[np.bool_]],
+) -> NDArray[np.bool_]:
+    """The same, asked with its labels too."""
+    return np.concatenate([np.empty(0, bool), *each_labelled(study, scope, name, label, ask)])

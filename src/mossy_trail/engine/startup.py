@@ -18,7 +18,7 @@ from mossy_trail.core.model.steps import Steps
 from mossy_trail.core.stats.intervals import SMALL, Share, share
 from mossy_trail.engine.rates import Asking, Told, document, rates_of, single, single_time
 from mossy_trail.engine.registry import NoParams, document_of, evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, joined_inside
+from mossy_trail.engine.scoped import each_labelled, joined_labelled
 from mossy_trail.engine.study import Study
 
 Mask = NDArray[np.bool_]
@@ -84,7 +84,7 @@ class StartParams(NoParams):
 @measure_of("start-up", StartParams)
 def measure(study: Study, scope: Scope, slow: int = SLOW) -> StartFigures:
     """Starts by kind, how long they take, where they land, and who left before."""
-    asked = each_inside(study, scope, partial(_ask, slow=slow))
+    asked = each_labelled(study, scope, "start-up", label, partial(_ask, slow=slow))
     counts: Counter[str] = sum((told.counts for told in asked), Counter())
 
     def count(cell: str) -> int:
@@ -131,8 +131,7 @@ _CELLS = (
 )
 
 
-def _ask(steps: Steps, inside: Mask, slow: int) -> _Told:
-    labels = label(steps, inside)
+def _ask(steps: Steps, inside: Mask, labels: Labels, slow: int) -> _Told:
     counts = Counter({cell: int(_of_cell(labels, cell, slow).sum()) for cell in _CELLS})
     cold, landed = labels.kind == _COLD, labels.landing != _LEFT
     for prefix, own in (("bin", cold), ("bin_left", cold & ~landed)):
@@ -198,13 +197,12 @@ def evidence(study: Study, scope: Scope, figure: str) -> Mask:
     if cell not in _CELLS and not _is_bin(cell):
         raise KeyError(cell)
 
-    def ask(steps: Steps, inside: Mask) -> Mask:
-        labels = label(steps, inside)
+    def ask(steps: Steps, inside: Mask, labels: Labels) -> Mask:
         found = np.zeros(len(inside), bool)
         found[labels.journey[_of_cell(labels, cell, slow)]] = True
         return found
 
-    return joined_inside(study, scope, ask)
+    return joined_labelled(study, scope, "start-up", label, ask)
 
 
 LANDED_WORDS = {

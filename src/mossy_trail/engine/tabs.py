@@ -10,15 +10,15 @@ from numpy.typing import NDArray
 
 from mossy_trail.core.measures.cells import Cells, Grid
 from mossy_trail.core.measures.moments import ALL
-from mossy_trail.core.measures.tabs import label
+from mossy_trail.core.measures.tabs import Visits, label
 from mossy_trail.core.model.log import NONE
 from mossy_trail.core.model.scope import Scope
 from mossy_trail.core.model.steps import Steps, count_users
 from mossy_trail.core.stats.intervals import Quartiles, Share, quartiles, share
-from mossy_trail.engine.celled import Count, Counts, Mask, Tallies, journeys_of, tallied
+from mossy_trail.engine.celled import Count, Counts, Labels, Mask, Tallies, journeys_of, tallied
 from mossy_trail.engine.rates import Asking, Rate, Told, Took, rates_of
 from mossy_trail.engine.registry import evidence_of, measure_of
-from mossy_trail.engine.scoped import each_inside, scope_mask
+from mossy_trail.engine.scoped import each_labelled, scope_mask
 from mossy_trail.engine.study import Study
 
 
@@ -70,7 +70,7 @@ class TabFigures:
 @measure_of("tabs")
 def measure(study: Study, scope: Scope) -> TabFigures:
     """How each tab is used, and the ways between them."""
-    asked = each_inside(study, scope, _asked)
+    asked = each_labelled(study, scope, "tabs", label, _asked)
     counts = Counts([told for told, _ in asked])
     inside = scope_mask(study, scope)
     names = _tab_names(study)
@@ -90,9 +90,11 @@ Stays = tuple[NDArray[np.float64], NDArray[np.int32]]
 """Of the visits of a tab in a part how long each was, in ms, and how deep it went."""
 
 
-def _asked(steps: Steps, inside: Mask) -> tuple[Tallies, list[Stays]]:
+def _asked(
+    steps: Steps, inside: Mask, labelled: tuple[Labels, Visits]
+) -> tuple[Tallies, list[Stays]]:
     """The counts of a part, and the stays in each tab."""
-    labels, own = label(steps, inside)
+    labels, own = labelled
     stays = []
     for code in range(len(steps.places.tab_names)):
         at = np.flatnonzero(own.tab == code)
@@ -147,7 +149,7 @@ def _ways(counts: Counts, kind: str) -> list[Switch]:
 
 @evidence_of("tabs")
 def evidence(study: Study, scope: Scope, figure: str) -> Mask:
-    return journeys_of(study, scope, lambda steps, inside: label(steps, inside)[0], figure)
+    return journeys_of(study, scope, "tabs", label, figure)
 
 
 @rates_of("tabs")
