@@ -41,6 +41,10 @@ def label(steps: Steps, inside: NDArray[np.bool_]) -> Labels:
     return {"long": cells(Grid([""]), np.zeros(len(found), "i8"), found)}
 
 
+def labelled(steps: Steps, inside: NDArray[np.bool_]) -> tuple[Labels, None]:
+    return label(steps, inside), None
+
+
 @pytest.fixture
 def toy() -> Iterator[None]:
     @measure_of("long-ones")
@@ -52,7 +56,7 @@ def toy() -> Iterator[None]:
 
     @evidence_of("long-ones")
     def evidence(study: Study, scope: Scope, figure: str) -> NDArray[np.bool_]:
-        return journeys_of(study, scope, label, figure)
+        return journeys_of(study, scope, "long-ones", labelled, figure)
 
     yield
     del MEASURES["long-ones"], EVIDENCE["long-ones"]
