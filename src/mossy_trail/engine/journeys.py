@@ -140,14 +140,21 @@ def find(
 
 
 def _found(study: Study, mask: NDArray[np.bool_], wanted: Wanted, sort: Sort) -> Found:
-    index = study.index
-    positions = np.flatnonzero(matching(study, mask, wanted))
-    if "user ranks" not in study.known:
-        study.known["user ranks"] = _name_ranks(study.terms["user"])
-    user_rank = study.known["user ranks"]
-    key = -trait(study, TRAIT_OF[sort]) if sort in TRAIT_OF else _sort_key(index, sort)
-    order = np.lexsort((user_rank[index.user[positions]], -index.start[positions], key[positions]))
-    return Found(positions[order])
+    order = _order(study, sort)
+    return Found(order[matching(study, mask, wanted)[order]])
+
+
+def _order(study: Study, sort: Sort) -> NDArray[np.int64]:
+    """The positions of all journeys in order, kept: to sort those of each figure anew would take
+    longer than to find them."""
+    name = f"order {sort}"
+    if name not in study.known:
+        index = study.index
+        key = -trait(study, TRAIT_OF[sort]) if sort in TRAIT_OF else _sort_key(index, sort)
+        rank = _name_ranks(study.terms["user"])
+        study.known[name] = np.lexsort((rank[index.user], -index.start, key))
+    found: NDArray[np.int64] = study.known[name]
+    return found
 
 
 def _sort_key(index: Index, sort: str) -> NDArray[np.int64]:
