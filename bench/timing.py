@@ -37,7 +37,6 @@ def anew(study: Study, ask: Callable[[], Answer]) -> Callable[[], Answer]:
 
     def asked() -> Answer:
         study.labels.clear()
-        study.evidence.clear()
         return ask()
 
     return asked

@@ -151,7 +151,9 @@ def _order(study: Study, sort: Sort) -> NDArray[np.int64]:
     if name not in study.known:
         index = study.index
         key = -trait(study, TRAIT_OF[sort]) if sort in TRAIT_OF else _sort_key(index, sort)
-        rank = _name_ranks(study.terms["user"])
+        if "user ranks" not in study.known:
+            study.known["user ranks"] = _name_ranks(study.terms["user"])
+        rank = study.known["user ranks"]
         study.known[name] = np.lexsort((rank[index.user], -index.start, key))
     found: NDArray[np.int64] = study.known[name]
     return found

@@ -52,7 +52,7 @@ def written(columns: Mapping[str, Column], log_id: int) -> Iterator[bytes]:
 def _rows(columns: Sequence[Column]) -> bytes:
     """Rows one after the other: how many values each has, and the values."""
     told = [
-        (read_only(own), max(own.itemsize // 2, 1), bool(column.nullable))
+        (read_only(own), _RECORD[column.name].itemsize // 2, bool(column.nullable))
         for own, column in zip(columns, _COLUMNS, strict=True)
     ]
     words = np.full(len(columns[0]), 1 + _SIZE * len(columns))
