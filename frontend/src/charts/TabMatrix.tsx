@@ -13,6 +13,8 @@ const HEAD = 40;
 const ROW = 34;
 const NAME = 116;
 const CELL = 84;
+/** The room that what is said of stays takes. */
+const SAYS = 318;
 
 /** Switches from the tab of the line to that of the column; beside it, how long visits last. */
 export function TabMatrix({ found, counted, chosen, onChoose }: Props) {
@@ -46,7 +48,7 @@ export function TabMatrix({ found, counted, chosen, onChoose }: Props) {
             {short(name, room)}
           </text>
         ))}
-        <text x={strip} y={14} fontSize={12} opacity={0.75}>
+        <text x={Math.max(Math.min(strip, width - SAYS), NAME)} y={14} fontSize={12} opacity={0.75}>
           stay: half of the visits in the band, the middle one at the stroke
         </text>
         {[0, longest / 2, longest].map((ms) => (
